@@ -1,0 +1,119 @@
+//! From the path that a child recorded to the files that may be its parent.
+
+use std::ffi::OsStr;
+use std::path::{Component, Path, PathBuf};
+
+use crate::error::{Error, Result};
+use crate::image::{ParentReference, folder_of};
+
+/// The files that may be the parent, in the order in which they are to be tried: the recorded paths in the
+/// specification's order, then the recorded file names in the child's own folder.
+pub(crate) fn candidates(child: &Path, parent: &ParentReference) -> Vec<PathBuf> {
+    let folder = std::fs::canonicalize(folder_of(child)).unwrap_or_else(|_| folder_of(child));
+    let followed = parent.paths.iter().filter_map(|recorded| follow(&recorded.text));
+    let beside = parent.paths.iter().filter_map(|recorded| {
+        let name = recorded.text.rsplit(['\\', '/']).next()?;
+        (!name.is_empty() && name != "." && name != "..").then(|| PathBuf::from(name))
+    });
+    let mut tried: Vec<PathBuf> = Vec::new();
+    for path in followed.chain(beside) {
+        let path = tidy(&folder.join(path));
+        if !tried.contains(&path) {
+            tried.push(path);
+        }
+    }
+    tried
+}
+
+/// A recorded path as one of this host; `None` for what only another host can follow (drive letters, volumes).
+fn follow(recorded: &str) -> Option<PathBuf> {
+    let path = recorded.replace('\\', "/");
+    let path = path.strip_prefix("//?/").unwrap_or(&path);
+    let mut start = path.chars();
+    let drive = start.next().is_some_and(|c| c.is_ascii_alphabetic()) && start.next() == Some(':');
+    let foreign = drive || path.starts_with("Volume{") || path.starts_with("//") || path.is_empty();
+    (!foreign && !path.contains('\0')).then(|| PathBuf::from(path))
+}
+
+/// How a child in `folder` records the parent at `parent`, relative to itself; both canonical.
+///
+/// # Errors
+/// `Usage` when a name on the way cannot be written in the format's paths.
+pub(crate) fn record_relative(folder: &Path, parent: &Path) -> Result<String> {
+    let unwritable = || {
+        Error::usage(
+            format!("the path {} cannot be recorded in a child", parent.display()),
+            "names on the way must be valid Unicode and hold no backslash",
+        )
+    };
+    let (mut from, mut to) = (folder.components().peekable(), parent.components().peekable());
+    while from.peek().is_some() && from.peek() == to.peek() {
+        from.next();
+        to.next();
+    }
+    let mut parts: Vec<&OsStr> = from.map(|_| OsStr::new("..")).collect();
+    if parts.is_empty() {
+        parts.push(OsStr::new("."));
+    }
+    parts.extend(to.map(Component::as_os_str));
+    let parts: Option<Vec<&str>> = parts.into_iter().map(|part| part.to_str().filter(|s| !s.contains('\\'))).collect();
+    parts.map(|parts| parts.join("\\")).ok_or_else(unwritable)
+}
+
+/// Takes `.` and, where it is certain, `name/..` out of a path.
+fn tidy(path: &Path) -> PathBuf {
+    let mut clean = PathBuf::new();
+    for part in path.components() {
+        match part {
+            Component::CurDir => {}
+            // Behind a symbolic link `..` is another place; the folder before it is canonical, what a child recorded
+            // may not be, so only names that are no links are taken back.
+            Component::ParentDir if !clean.is_symlink() && clean.file_name().is_some() => {
+                clean.pop();
+            }
+            other => clean.push(other),
+        }
+    }
+    clean
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::image::RecordedPath;
+
+    #[test]
+    fn recorded_paths_become_paths_of_this_host() {
+        let table = [
+            (".\\fen-base.vhdx", Some("./fen-base.vhdx")),
+            ("..\\bases\\fen-base.vhdx", Some("../bases/fen-base.vhdx")),
+            ("\\srv\\fen-base.vhdx", Some("/srv/fen-base.vhdx")),
+            ("\\\\?\\C:\\disks\\fen-base.vhdx", None),
+            ("c:\\fen-base.vhdx", None),
+            ("\\\\?\\Volume{26a2}\\fen-base.vhdx", None),
+            ("\\\\server\\share\\fen-base.vhdx", None),
+            ("", None),
+        ];
+        for (recorded, expected) in table {
+            assert_eq!(follow(recorded), expected.map(PathBuf::from), "{recorded}");
+        }
+    }
+
+    #[test]
+    fn relative_records_lead_back() {
+        let table = [
+            ("/srv/a", "/srv/a/base.vhdx", ".\\base.vhdx"),
+            ("/srv/a", "/srv/base.vhdx", "..\\base.vhdx"),
+            ("/srv/a/b", "/srv/c/base.vhdx", "..\\..\\c\\base.vhdx"),
+        ];
+        for (folder, parent, recorded) in table {
+            assert_eq!(record_relative(Path::new(folder), Path::new(parent)).unwrap(), recorded);
+            let reference = ParentReference {
+                accepted: vec![],
+                paths: vec![RecordedPath { key: "relative_path", text: recorded.into() }],
+            };
+            assert_eq!(candidates(&Path::new(folder).join("child.vhdx"), &reference)[0], Path::new(parent));
+        }
+        assert!(record_relative(Path::new("/srv"), Path::new("/srv/a\\b.vhdx")).is_err());
+    }
+}

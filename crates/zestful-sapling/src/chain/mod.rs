@@ -1,0 +1,297 @@
+//! A disk as the guest sees it: an image and all its parents.
+//!
+//! [`Chain`] reads; [`ChainMut`] writes to the current image, over parents that it holds as read-only types. There is
+//! no call that writes to a parent through its child:
+//!
+//! ```compile_fail
+//! # fn never(chain: &mut zestful_sapling::chain::ChainMut) {
+//! chain.parents()[0].write_at(b"never", 0);
+//! # }
+//! ```
+
+mod locate;
+mod resolve;
+mod stream;
+
+use std::path::Path;
+use std::sync::Arc;
+
+use crate::error::{Error, Result};
+use crate::finding::Finding;
+use crate::image::{Format, Image, ImageInfo, ImageMut, Source, open_image, open_image_mut};
+use crate::storage::{Access, FileStorage, ReadAt};
+
+pub(crate) use locate::candidates;
+pub(crate) use locate::record_relative;
+pub(crate) use resolve::{HostIdentity, parent_of};
+pub use stream::DiskStream;
+
+/// More layers than any sound chain has.
+pub const MAX_DEPTH: usize = 4096;
+
+/// How to open a chain.
+#[derive(Clone, Debug, Default)]
+pub struct OpenOptions {
+    format: Option<Format>,
+    parent: Option<std::path::PathBuf>,
+    look: bool,
+}
+
+impl OpenOptions {
+    /// The format comes from signature and name, the parents from the recorded paths.
+    pub fn new() -> Self {
+        Self::default()
+    }
+
+    /// The format of the image itself (not of its parents), whatever its signature says.
+    pub fn with_format(mut self, format: Option<Format>) -> Self {
+        self.format = format;
+        self
+    }
+
+    /// The image's parent is this file, wherever the image says it is. Its identity must match all the same.
+    pub fn with_parent(mut self, parent: impl Into<std::path::PathBuf>) -> Self {
+        self.parent = Some(parent.into());
+        self
+    }
+
+    /// Take no locks: for a look at images that another process writes to.
+    pub fn with_look(mut self, look: bool) -> Self {
+        self.look = look;
+        self
+    }
+
+    fn read_access(&self) -> Access {
+        if self.look { Access::Look } else { Access::Read }
+    }
+}
+
+/// A range of a disk that comes from one place.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct DiskExtent {
+    /// Its length in bytes, never zero.
+    pub len: u64,
+    /// The layer (0 is the current image) and the byte in its file, or `None` for zeros.
+    pub data: Option<(usize, u64)>,
+}
+
+/// What a guest sees, whatever lies behind it.
+pub trait Disk: Send + Sync {
+    /// The layers, the current image first.
+    fn layer(&self, number: usize) -> Option<&dyn Image>;
+
+    /// What the current image says of itself; its size is the disk's.
+    fn info(&self) -> &ImageInfo;
+
+    /// The size that a guest sees, in bytes.
+    fn virtual_size(&self) -> u64 {
+        self.info().virtual_size
+    }
+
+    /// Where the bytes from `offset` on come from; at least one byte, at most `len`, inside the virtual size.
+    ///
+    /// # Errors
+    /// `Usage` when the range is not inside the disk; `Damaged`, `Io`.
+    fn extent_at(&self, offset: u64, len: u64) -> Result<DiskExtent> {
+        let inside = len > 0 && offset.checked_add(len).is_some_and(|end| end <= self.virtual_size());
+        if !inside {
+            return Err(Error::usage(
+                format!("{len} bytes at byte {offset} do not lie inside the disk"),
+                format!("the disk has {} bytes", self.virtual_size()),
+            ));
+        }
+        let mut len = len;
+        let mut number = 0;
+        while let Some(layer) = self.layer(number) {
+            // Past the end of a smaller parent there are zeros.
+            let room = layer.info().virtual_size.saturating_sub(offset);
+            if room == 0 {
+                break;
+            }
+            let extent = layer.extent_at(offset, len.min(room))?;
+            len = extent.len;
+            match extent.source {
+                Source::Data(at) => return Ok(DiskExtent { len, data: Some((number, at)) }),
+                Source::Zero => break,
+                Source::Parent => number += 1,
+            }
+        }
+        Ok(DiskExtent { len, data: None })
+    }
+
+    /// Reads any range of bytes.
+    ///
+    /// # Errors
+    /// As [`Disk::extent_at`].
+    fn read_at(&self, buffer: &mut [u8], offset: u64) -> Result<()> {
+        let mut done = 0;
+        while done < buffer.len() {
+            let at = offset + done as u64;
+            let extent = self.extent_at(at, (buffer.len() - done) as u64)?;
+            let part = &mut buffer[done..done + extent.len as usize];
+            match extent.data.and_then(|(number, at)| self.layer(number).map(|layer| (layer, at))) {
+                Some((layer, at)) => layer.read_data(part, at)?,
+                None => part.fill(0),
+            }
+            done += extent.len as usize;
+        }
+        Ok(())
+    }
+}
+
+/// A chain of images, all open for reading.
+pub struct Chain {
+    layers: Vec<Box<dyn Image>>,
+    warnings: Vec<Finding>,
+}
+
+impl Chain {
+    /// Opens an image and all its parents, each locked against writers (or, with [`OpenOptions::with_look`], not).
+    ///
+    /// # Errors
+    /// `Parent` with what is wrong with which file; otherwise as [`open_image`] and [`FileStorage::open`].
+    pub fn open(path: &Path, options: &OpenOptions) -> Result<Self> {
+        let storage = FileStorage::open(path, options.read_access())?;
+        let identity = storage.host_identity()?;
+        let current = open_image(Arc::new(storage) as Arc<dyn ReadAt>, options.format)?;
+        let (parents, warnings) = resolve::open_parents(&*current, identity, options)?;
+        let layers = std::iter::once(current).chain(parents).collect();
+        Ok(Self { layers, warnings })
+    }
+
+    /// The images, the current one first, the base last.
+    pub fn layers(&self) -> &[Box<dyn Image>] {
+        &self.layers
+    }
+
+    /// What is unusual about the chain, beside what each image says of itself.
+    pub fn warnings(&self) -> &[Finding] {
+        &self.warnings
+    }
+}
+
+impl Disk for Chain {
+    fn layer(&self, number: usize) -> Option<&dyn Image> {
+        self.layers.get(number).map(|layer| &**layer)
+    }
+
+    fn info(&self) -> &ImageInfo {
+        self.layers[0].info()
+    }
+}
+
+/// A chain whose current image can be written to.
+pub struct ChainMut {
+    current: Box<dyn ImageMut>,
+    parents: Vec<Box<dyn Image>>,
+}
+
+impl ChainMut {
+    /// Opens an image for writing, alone, and its parents for reading.
+    ///
+    /// # Errors
+    /// As [`Chain::open`]; `Refused` also when the image is marked read-only or in use.
+    pub fn open(path: &Path, options: &OpenOptions) -> Result<Self> {
+        let storage = FileStorage::open(path, Access::Write)?;
+        let identity = storage.host_identity()?;
+        let current = open_image_mut(Arc::new(storage), options.format)?;
+        let (parents, _) = resolve::open_parents(&*current, identity, options)?;
+        Ok(Self { current, parents })
+    }
+
+    /// A disk over an image that is open already and parents that it reads through, nearest first.
+    ///
+    /// The caller answers for the parents being the right ones.
+    pub fn from_parts(current: Box<dyn ImageMut>, parents: Vec<Box<dyn Image>>) -> Self {
+        Self { current, parents }
+    }
+
+    /// The frozen layers, nearest first. They have no write calls.
+    pub fn parents(&self) -> &[Box<dyn Image>] {
+        &self.parents
+    }
+
+    /// Writes any range of bytes; where it does not fill whole sectors the rest of them is read first.
+    ///
+    /// # Errors
+    /// `Usage` when the range is not inside the disk; otherwise as [`ImageMut::write_at`].
+    pub fn write_at(&mut self, bytes: &[u8], offset: u64) -> Result<()> {
+        self.check_inside(offset, bytes.len() as u64)?;
+        let sector = u64::from(self.info().logical_sector);
+        let mut done = 0;
+        while done < bytes.len() {
+            let at = offset + done as u64;
+            let left = bytes.len() - done;
+            let whole = left - left % sector as usize;
+            if at.is_multiple_of(sector) && whole > 0 {
+                self.current.write_at(&bytes[done..done + whole], at)?;
+                done += whole;
+                continue;
+            }
+            let (start, within) = (at - at % sector, (at % sector) as usize);
+            let step = left.min(sector as usize - within);
+            let mut buffer = vec![0; sector as usize];
+            self.read_at(&mut buffer, start)?;
+            buffer[within..within + step].copy_from_slice(&bytes[done..done + step]);
+            self.current.write_at(&buffer, start)?;
+            done += step;
+        }
+        Ok(())
+    }
+
+    /// Makes any range of bytes read as zero, taking no space for it where the format allows.
+    ///
+    /// # Errors
+    /// As [`ChainMut::write_at`].
+    pub fn zero_at(&mut self, offset: u64, len: u64) -> Result<()> {
+        self.check_inside(offset, len)?;
+        let sector = u64::from(self.info().logical_sector);
+        let end = offset + len;
+        let (first, last) = (offset.next_multiple_of(sector), end - end % sector);
+        if first >= last {
+            return self.write_at(&vec![0; len as usize], offset);
+        }
+        self.write_at(&vec![0; (first - offset) as usize], offset)?;
+        self.current.zero_at(first, last - first)?;
+        self.write_at(&vec![0; (end - last) as usize], last)
+    }
+
+    /// Returns when all that was written before is durable.
+    ///
+    /// # Errors
+    /// As [`ImageMut::flush`].
+    pub fn flush(&mut self) -> Result<()> {
+        self.current.flush()
+    }
+
+    /// Flushes and closes.
+    ///
+    /// # Errors
+    /// As [`ImageMut::close`].
+    pub fn close(self) -> Result<()> {
+        self.current.close()
+    }
+
+    fn check_inside(&self, offset: u64, len: u64) -> Result<()> {
+        match offset.checked_add(len) {
+            Some(end) if end <= self.virtual_size() => Ok(()),
+            _ => Err(Error::usage(
+                format!("{len} bytes at byte {offset} reach past the end of {}", self.current.path().display()),
+                format!("the disk has {} bytes", self.virtual_size()),
+            )),
+        }
+    }
+}
+
+impl Disk for ChainMut {
+    fn layer(&self, number: usize) -> Option<&dyn Image> {
+        match number.checked_sub(1) {
+            None => Some(&*self.current),
+            Some(parent) => self.parents.get(parent).map(|layer| &**layer),
+        }
+    }
+
+    fn info(&self) -> &ImageInfo {
+        self.current.info()
+    }
+}

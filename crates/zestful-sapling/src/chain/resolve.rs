@@ -1,0 +1,164 @@
+//! Opens the parents of an image, one after the other, and makes sure that each is the right one.
+
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use super::{MAX_DEPTH, OpenOptions, candidates};
+use crate::error::{Error, ParentProblemKind, Refusal, Result};
+use crate::finding::{Finding, Repair};
+use crate::image::{Image, ImageInfo, ParentReference, open_image};
+use crate::size::format_size;
+use crate::storage::FileStorage;
+
+/// The host's identity of a file.
+pub(crate) type HostIdentity = (u64, u64);
+
+/// All parents of `current`, nearest first, and what is unusual about them.
+pub(super) fn open_parents(
+    current: &dyn Image,
+    identity: HostIdentity,
+    options: &OpenOptions,
+) -> Result<(Vec<Box<dyn Image>>, Vec<Finding>)> {
+    let mut parents: Vec<Box<dyn Image>> = Vec::new();
+    let mut warnings = Vec::new();
+    let mut seen = vec![identity];
+    loop {
+        let child: &dyn Image = parents.last().map_or(current, |last| &**last);
+        let by_hand = options.parent.as_deref().filter(|_| parents.is_empty());
+        let Some(found) = parent_of(child, by_hand, &seen, options)? else { return Ok((parents, warnings)) };
+        if parents.len() >= MAX_DEPTH {
+            return Err(Error::parent(current.path(), ParentProblemKind::TooDeep { limit: MAX_DEPTH }));
+        }
+        warnings.extend(found.warning);
+        seen.push(found.identity);
+        parents.push(found.image);
+    }
+}
+
+/// A parent that was found.
+pub(crate) struct Found {
+    pub(crate) image: Box<dyn Image>,
+    pub(crate) identity: HostIdentity,
+    /// What is unusual about the two together.
+    pub(crate) warning: Option<Finding>,
+}
+
+/// The parent of one image, if it has any; `seen` are the files that it must not be.
+pub(crate) fn parent_of(
+    child: &dyn Image,
+    by_hand: Option<&Path>,
+    seen: &[HostIdentity],
+    options: &OpenOptions,
+) -> Result<Option<Found>> {
+    let Some(reference) = &child.info().parent else { return Ok(None) };
+    let tried = by_hand.map_or_else(|| candidates(child.path(), reference), |path| vec![path.to_owned()]);
+    let mut found = find(child.path(), reference, tried, seen, options)?;
+    found.warning = judge_pair(child, found.image.info(), found.image.path())?;
+    Ok(Some(found))
+}
+
+/// The first of the candidates that is the right parent.
+fn find(
+    child: &Path,
+    reference: &ParentReference,
+    tried: Vec<PathBuf>,
+    seen: &[HostIdentity],
+    options: &OpenOptions,
+) -> Result<Found> {
+    // The most telling reason of those that the candidates give.
+    let mut problem: Option<ParentProblemKind> = None;
+    for path in &tried {
+        match try_candidate(path, reference, seen, options)? {
+            Tried::Right(found) => return Ok(found),
+            Tried::Absent => {}
+            Tried::Wrong(kind) => {
+                if rank(&kind) > problem.as_ref().map_or(0, rank) {
+                    problem = Some(kind);
+                }
+            }
+        }
+    }
+    let recorded = reference.paths.iter().map(|path| path.text.clone()).collect();
+    Err(Error::parent(child, problem.unwrap_or(ParentProblemKind::Missing { tried, recorded })))
+}
+
+fn rank(kind: &ParentProblemKind) -> u8 {
+    match kind {
+        ParentProblemKind::Cycle { .. } => 3,
+        ParentProblemKind::Mismatch { .. } => 2,
+        _ => 1,
+    }
+}
+
+enum Tried {
+    Right(Found),
+    Absent,
+    Wrong(ParentProblemKind),
+}
+
+fn try_candidate(
+    path: &Path,
+    reference: &ParentReference,
+    seen: &[HostIdentity],
+    options: &OpenOptions,
+) -> Result<Tried> {
+    match std::fs::metadata(path) {
+        Ok(found) if found.is_file() => {
+            use std::os::unix::fs::MetadataExt;
+            if seen.contains(&(found.dev(), found.ino())) {
+                return Ok(Tried::Wrong(ParentProblemKind::Cycle { again: path.to_owned() }));
+            }
+        }
+        _ => return Ok(Tried::Absent),
+    }
+    let unreadable = |error: Error| match error {
+        // Somebody writing to the parent is an answer of its own, not a broken chain.
+        Error::Refused(Refusal::InUse, _) => Err(error),
+        other => Ok(Tried::Wrong(ParentProblemKind::Unreadable { parent: path.to_owned(), reason: other.to_string() })),
+    };
+    let storage = match FileStorage::open(path, options.read_access()) {
+        Ok(storage) => storage,
+        Err(error) => return unreadable(error),
+    };
+    let identity = storage.host_identity()?;
+    let image = match open_image(Arc::new(storage), None) {
+        Ok(image) => image,
+        Err(error) => return unreadable(error),
+    };
+    let data_identity = image.info().data_identity;
+    if data_identity.is_none_or(|id| !reference.accepted.contains(&id)) {
+        return Ok(Tried::Wrong(ParentProblemKind::Mismatch {
+            parent: path.to_owned(),
+            expected: reference.accepted.iter().map(ToString::to_string).collect::<Vec<_>>().join(" or "),
+            found: data_identity.map_or_else(|| format!("none, a {} disk", image.info().format), |id| id.to_string()),
+        }));
+    }
+    Ok(Tried::Right(Found { image, identity, warning: None }))
+}
+
+/// What must, and what should, agree between a child and its parent.
+fn judge_pair(child: &dyn Image, parent: &ImageInfo, parent_path: &Path) -> Result<Option<Finding>> {
+    let info = child.info();
+    if info.logical_sector != parent.logical_sector {
+        let kind = ParentProblemKind::SectorSize {
+            parent: parent_path.to_owned(),
+            child_bytes: info.logical_sector,
+            parent_bytes: parent.logical_sector,
+        };
+        return Err(Error::parent(child.path(), kind));
+    }
+    let (own, theirs) = (info.virtual_size, parent.virtual_size);
+    let tells = match own.cmp(&theirs) {
+        std::cmp::Ordering::Equal => return Ok(None),
+        std::cmp::Ordering::Less => "what lies past its own end is not seen",
+        std::cmp::Ordering::Greater => "past the parent's end it reads zeros",
+    };
+    let message = format!(
+        "the disk has {} here and {} in its parent {}; {tells}",
+        format_size(own),
+        format_size(theirs),
+        parent_path.display()
+    );
+    let finding = Finding::warning("chain-size", "virtual disk size", 0, message, Repair::None);
+    Ok(Some(finding.at(child.path())))
+}

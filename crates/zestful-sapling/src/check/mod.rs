@@ -1,0 +1,102 @@
+//! Verifies an image and everything that it reads through.
+
+use std::path::Path;
+use std::sync::Arc;
+
+use serde::Serialize;
+
+use crate::chain::{HostIdentity, MAX_DEPTH, OpenOptions, parent_of};
+use crate::error::{Error, ParentProblemKind, Result};
+use crate::finding::{Finding, Repair, Severity};
+use crate::image::{Format, Image, open_image, probe, vhdx};
+use crate::storage::{Access, FileStorage, ReadAt};
+
+/// What `check` found.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct CheckReport {
+    /// Whether no finding is an error.
+    pub ok: bool,
+    /// The files that were looked at, the image itself first.
+    pub files: Vec<std::path::PathBuf>,
+    /// All findings, in the order of the files.
+    pub findings: Vec<Finding>,
+}
+
+/// Verifies every structure of an image, then its parent and whether it is the right one, and so on to the base.
+/// Nothing is written.
+///
+/// # Errors
+/// `Io` when the image itself cannot be read; `Usage` when it is no image; `Refused` when somebody writes to it.
+/// Damage, also of a parent, is a finding.
+pub fn check_chain(path: &Path, options: &OpenOptions, format: Option<Format>) -> Result<CheckReport> {
+    let mut report = CheckReport { ok: true, files: Vec::new(), findings: Vec::new() };
+    let storage = FileStorage::open(path, Access::Read)?;
+    let mut seen: Vec<HostIdentity> = vec![storage.host_identity()?];
+    let mut current = check_one(Arc::new(storage), format, &mut report)?;
+    while let Some(image) = current.take() {
+        if seen.len() > MAX_DEPTH {
+            let kind = ParentProblemKind::TooDeep { limit: MAX_DEPTH };
+            report.findings.push(chain_finding(path, "chain-depth", &Error::parent(path, kind)));
+            break;
+        }
+        match parent_of(&*image, None, &seen, options) {
+            Ok(None) => {}
+            Ok(Some(found)) => {
+                seen.push(found.identity);
+                report.findings.extend(found.warning);
+                let storage = FileStorage::open(found.image.path(), Access::Read)?;
+                current = check_one(Arc::new(storage), None, &mut report)?;
+            }
+            Err(Error::Parent(problem)) => {
+                let code = match problem.kind {
+                    ParentProblemKind::Missing { .. } => "parent-missing",
+                    ParentProblemKind::Mismatch { .. } => "parent-mismatch",
+                    ParentProblemKind::Cycle { .. } => "parent-cycle",
+                    _ => "parent-unusable",
+                };
+                report.findings.push(chain_finding(image.path(), code, &Error::Parent(problem)));
+            }
+            Err(other) => return Err(other),
+        }
+    }
+    report.ok = report.findings.iter().all(|finding| finding.severity != Severity::Error);
+    Ok(report)
+}
+
+/// Checks one file; the image is returned when it is sound enough to be opened.
+fn check_one(
+    storage: Arc<dyn ReadAt>,
+    format: Option<Format>,
+    report: &mut CheckReport,
+) -> Result<Option<Box<dyn Image>>> {
+    report.files.push(storage.path().to_owned());
+    let format = match probe(&*storage, format) {
+        Ok(format) => format,
+        Err(Error::Damaged(finding) | Error::Unsupported(finding)) => {
+            report.findings.push(*finding);
+            return Ok(None);
+        }
+        Err(other) => return Err(other),
+    };
+    let opened = match format {
+        Format::Vhdx => {
+            let findings = vhdx::check(storage.clone())?;
+            let openable = !findings.iter().any(Finding::prevents_opening);
+            report.findings.extend(findings);
+            openable.then(|| open_image(storage, Some(format))).transpose()?
+        }
+        Format::Raw => {
+            let image = open_image(storage, Some(format))?;
+            report.findings.extend(image.warnings().iter().cloned());
+            Some(image)
+        }
+    };
+    Ok(opened)
+}
+
+fn chain_finding(path: &Path, code: &'static str, error: &Error) -> Finding {
+    // The message begins with the file's name, which the finding carries by itself.
+    let text = error.to_string();
+    let message = text.strip_prefix(&format!("{}: ", path.display())).unwrap_or(&text).to_owned();
+    Finding::broken(code, "parent locator", 0, message, Repair::None).at(path)
+}

@@ -1,0 +1,228 @@
+//! What can go wrong, in families that ask for different answers.
+//!
+//! *Damaged* wants `check` and a backup, *unsupported* a newer version, *usage* another call,
+//! *refused* a decision by the user, and *I/O* a look at the host.
+
+use std::io;
+use std::path::{Path, PathBuf};
+
+use crate::finding::{Effect, Finding};
+
+/// The result of every fallible call of this library.
+pub type Result<T> = std::result::Result<T, Error>;
+
+/// Why a call did not succeed. The text of each says what, where, why and what to do next.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum Error {
+    /// The bytes of an image break the rules of its format.
+    #[error("{0}")]
+    Damaged(Box<Finding>),
+    /// The image is well formed but needs something that this version does not know.
+    #[error("{0}")]
+    Unsupported(Box<Finding>),
+    /// A parent in a chain is missing, is another disk than recorded, or leads in a circle.
+    #[error("{0}")]
+    Parent(Box<ParentProblem>),
+    /// The call itself asks for something impossible.
+    #[error("{0}")]
+    Usage(Box<Advice>),
+    /// Possible, but not safe: the reason is told and nothing was changed.
+    #[error("{1}")]
+    Refused(Refusal, Box<Advice>),
+    /// The host's file system answered with an error.
+    #[error("cannot {action} {}: {source}", path.display())]
+    Io {
+        /// What was being done, as a verb: "read", "open for writing".
+        action: String,
+        /// The file.
+        path: PathBuf,
+        /// What the host said.
+        #[source]
+        source: io::Error,
+    },
+    /// The work was stopped on request; nothing half-made is left under a final name.
+    #[error("stopped on request before it was done; nothing was left half-made")]
+    Cancelled,
+}
+
+/// Why something possible was refused.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Refusal {
+    /// Another process holds the image.
+    InUse,
+    /// The host has too little space.
+    NoSpace,
+    /// A file stands where a new one should go.
+    Exists,
+    /// The image is marked read-only on the host, as parents are.
+    ReadOnly,
+    /// Other images depend on this one.
+    NeededByChildren,
+    /// The name of the file and its content say different formats.
+    FormatDisagrees,
+    /// An earlier write or sync of this handle failed, so nothing more is written through it.
+    EarlierFailure,
+}
+
+/// A message and what to do about it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Advice {
+    /// What happened and why.
+    pub message: String,
+    /// The next step; may be empty.
+    pub advice: String,
+}
+
+impl std::fmt::Display for Advice {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(&self.message)?;
+        if !self.advice.is_empty() {
+            write!(f, "; {}", self.advice)?;
+        }
+        Ok(())
+    }
+}
+
+/// A parent that cannot be used.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ParentProblem {
+    /// The image whose parent it is.
+    pub child: PathBuf,
+    /// What is wrong.
+    pub kind: ParentProblemKind,
+}
+
+/// What is wrong with a parent.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum ParentProblemKind {
+    /// No file stands at any recorded path, nor under that name beside the child.
+    Missing {
+        /// Where was looked.
+        tried: Vec<PathBuf>,
+        /// The paths as the child records them.
+        recorded: Vec<String>,
+    },
+    /// A file is there, but it is not the disk that the child was made from.
+    Mismatch {
+        /// The file that was found.
+        parent: PathBuf,
+        /// The data identity that the child recorded.
+        expected: String,
+        /// The data identity that the file has now.
+        found: String,
+    },
+    /// The file found as the parent cannot be opened.
+    Unreadable {
+        /// The file that was found.
+        parent: PathBuf,
+        /// Why it cannot be opened.
+        reason: String,
+    },
+    /// The chain leads back to an image that is already part of it.
+    Cycle {
+        /// The file that comes up twice.
+        again: PathBuf,
+    },
+    /// The chain is longer than any sensible one.
+    TooDeep {
+        /// The limit.
+        limit: usize,
+    },
+    /// Child and parent disagree on the logical sector size.
+    SectorSize {
+        /// The parent.
+        parent: PathBuf,
+        /// The child's logical sector size in bytes.
+        child_bytes: u32,
+        /// The parent's logical sector size in bytes.
+        parent_bytes: u32,
+    },
+}
+
+impl std::fmt::Display for ParentProblem {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let child = self.child.display();
+        match &self.kind {
+            ParentProblemKind::Missing { tried, recorded } => {
+                let list = |items: Vec<String>| match items.is_empty() {
+                    true => "none that this host can follow".to_owned(),
+                    false => items.join(", "),
+                };
+                write!(
+                    f,
+                    "{child}: its parent was not found; recorded as {}, looked at {}; the parent may have been \
+                     moved or renamed: put it back under one of these names",
+                    list(recorded.clone()),
+                    list(tried.iter().map(|p| p.display().to_string()).collect()),
+                )
+            }
+            ParentProblemKind::Mismatch { parent, expected, found } => write!(
+                f,
+                "{child}: {} is not the parent that this child was made from (data identity {found}, expected \
+                 {expected}); the parent was changed since, or is another disk: nothing can be read through it \
+                 with certainty, restore the parent from a copy",
+                parent.display()
+            ),
+            ParentProblemKind::Unreadable { parent, reason } => {
+                write!(f, "{child}: its parent {} cannot be opened: {reason}", parent.display())
+            }
+            ParentProblemKind::Cycle { again } => write!(
+                f,
+                "{child}: the chain of parents leads back to {}; a disk cannot be its own ancestor, one of these \
+                 files stands in for another: restore it from a copy",
+                again.display()
+            ),
+            ParentProblemKind::TooDeep { limit } => {
+                write!(f, "{child}: the chain of parents is deeper than {limit} layers, which no sound chain is")
+            }
+            ParentProblemKind::SectorSize { parent, child_bytes, parent_bytes } => write!(
+                f,
+                "{child}: has {child_bytes}-byte sectors, but its parent {} has {parent_bytes}-byte ones; they \
+                 cannot belong together",
+                parent.display()
+            ),
+        }
+    }
+}
+
+impl Error {
+    /// A fatal finding as an error of the family it belongs to.
+    pub(crate) fn from_finding(finding: Finding) -> Self {
+        match finding.effect {
+            Effect::NotSupported => Error::Unsupported(Box::new(finding)),
+            _ => Error::Damaged(Box::new(finding)),
+        }
+    }
+
+    /// An error of the host for `path`.
+    pub(crate) fn io(action: impl Into<String>, path: &Path, source: io::Error) -> Self {
+        Error::Io { action: action.into(), path: path.to_owned(), source }
+    }
+
+    /// A call that asks for something impossible.
+    pub fn usage(message: impl Into<String>, advice: impl Into<String>) -> Self {
+        Error::Usage(Box::new(Advice { message: message.into(), advice: advice.into() }))
+    }
+
+    /// Something possible that is not safe.
+    pub fn refused(why: Refusal, message: impl Into<String>, advice: impl Into<String>) -> Self {
+        Error::Refused(why, Box::new(Advice { message: message.into(), advice: advice.into() }))
+    }
+
+    pub(crate) fn parent(child: &Path, kind: ParentProblemKind) -> Self {
+        Error::Parent(Box::new(ParentProblem { child: child.to_owned(), kind }))
+    }
+}
+
+impl Error {
+    /// The same with the file named in its finding, if it has one.
+    pub(crate) fn at(mut self, path: &Path) -> Self {
+        if let Error::Damaged(finding) | Error::Unsupported(finding) = &mut self {
+            finding.path.get_or_insert_with(|| path.to_owned());
+        }
+        self
+    }
+}

@@ -1,0 +1,244 @@
+//! One image file, of whatever format: what it says of itself, where its ranges come from, reads and writes.
+
+mod probe;
+mod raw;
+pub mod vhdx;
+
+use std::ops::Range;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use serde::Serialize;
+use uuid::Uuid;
+
+use crate::error::Result;
+use crate::finding::Finding;
+use crate::storage::{ReadAt, Storage};
+
+pub use probe::{format_of_name, probe};
+pub use raw::{RawImage, RawImageMut};
+
+/// The on-disk layout of an image.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+#[non_exhaustive]
+pub enum Format {
+    /// The disk's bytes and nothing else.
+    Raw,
+    /// VHDX, specification version 1.
+    Vhdx,
+}
+
+impl std::fmt::Display for Format {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.pad(match self {
+            Format::Raw => "raw",
+            Format::Vhdx => "vhdx",
+        })
+    }
+}
+
+/// How an image takes its space.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Kind {
+    /// All space is laid out at once.
+    Fixed,
+    /// It grows as data is written.
+    Dynamic,
+    /// It holds only what differs from its parent.
+    Differencing,
+}
+
+impl std::fmt::Display for Kind {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.pad(match self {
+            Kind::Fixed => "fixed",
+            Kind::Dynamic => "dynamic",
+            Kind::Differencing => "differencing",
+        })
+    }
+}
+
+/// What an image says of itself. Sizes are in bytes.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ImageInfo {
+    /// The on-disk layout.
+    pub format: Format,
+    /// How it takes its space.
+    pub kind: Kind,
+    /// The size that a guest sees.
+    pub virtual_size: u64,
+    /// The unit of allocation; `None` where a format has none.
+    pub block_size: Option<u64>,
+    /// The smallest unit a guest addresses.
+    pub logical_sector: u32,
+    /// The unit the disk claims to write in.
+    pub physical_sector: u32,
+    /// Identifies the disk to a guest; the same along a chain.
+    pub identity: Option<Uuid>,
+    /// Identifies the content; children record it, and it changes with the first write of each session.
+    pub data_identity: Option<Uuid>,
+    /// The parent, for a differencing image.
+    pub parent: Option<ParentReference>,
+    /// Whether changes wait in the log, to be replayed by the next writer.
+    pub log_pending: bool,
+}
+
+/// How a child knows its parent.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ParentReference {
+    /// The data identities that the parent may have.
+    pub accepted: Vec<Uuid>,
+    /// The recorded paths in the order in which they are tried.
+    pub paths: Vec<RecordedPath>,
+}
+
+/// A parent's path as a child records it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct RecordedPath {
+    /// The name of the record in the format's specification.
+    pub key: &'static str,
+    /// The path as recorded.
+    pub text: String,
+}
+
+/// Where the bytes of a range come from, as far as one image knows.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Source {
+    /// They stand in the image's file, from this byte on.
+    Data(u64),
+    /// They read as zero, whatever any parent holds.
+    Zero,
+    /// The parent has them.
+    Parent,
+}
+
+/// A range of a disk that comes from one source.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Extent {
+    /// Its length in bytes, never zero.
+    pub len: u64,
+    /// Where it comes from.
+    pub source: Source,
+}
+
+/// An open image, alone, without its parents. There is no way to write through it.
+pub trait Image: Send + Sync {
+    /// The file.
+    fn path(&self) -> &Path;
+
+    /// What the image says of itself.
+    fn info(&self) -> &ImageInfo;
+
+    /// Where the bytes from `offset` on come from; the answer covers at least one byte and at most `len`.
+    ///
+    /// The range must lie inside the virtual size.
+    ///
+    /// # Errors
+    /// `Damaged` when the entry of the table that covers the range is not sound; `Io`.
+    fn extent_at(&self, offset: u64, len: u64) -> Result<Extent>;
+
+    /// Reads from the image's own file, at a place that [`Image::extent_at`] named.
+    ///
+    /// # Errors
+    /// `Io`.
+    fn read_data(&self, buffer: &mut [u8], at: u64) -> Result<()>;
+
+    /// The first part of the `len` bytes at `at` in the image's own file that is no hole of the host's, and so may
+    /// hold anything but zeros; empty, at the end of the range, when there is none.
+    ///
+    /// # Errors
+    /// `Io`.
+    fn host_data(&self, at: u64, len: u64) -> Result<Range<u64>>;
+
+    /// Rules of the format that the image breaks without its content being in doubt.
+    fn warnings(&self) -> &[Finding] {
+        &[]
+    }
+}
+
+/// An open image that can be written to.
+///
+/// Writes are durable after [`ImageMut::flush`]; at every moment, also after a loss of power, the file is a valid image
+/// that holds all that was flushed. Ranges are multiples of the logical sector and lie inside the virtual size.
+pub trait ImageMut: Image {
+    /// Writes a range.
+    ///
+    /// # Errors
+    /// `Usage` when the range is not aligned or outside; `Refused` after an earlier failure; `Io`.
+    fn write_at(&mut self, bytes: &[u8], offset: u64) -> Result<()>;
+
+    /// Makes a range read as zero, taking no space for it where the format allows.
+    ///
+    /// # Errors
+    /// As [`ImageMut::write_at`].
+    fn zero_at(&mut self, offset: u64, len: u64) -> Result<()>;
+
+    /// Returns when all that was written before is durable.
+    ///
+    /// # Errors
+    /// `Io`; the image then refuses further writes and must be opened again.
+    fn flush(&mut self) -> Result<()>;
+
+    /// Flushes and leaves the file in its tidy closed state. An image dropped without it is valid, too.
+    ///
+    /// # Errors
+    /// As [`ImageMut::flush`].
+    fn close(self: Box<Self>) -> Result<()>;
+}
+
+/// Opens an image for reading; the format is the one given or else the one that [`probe`] finds.
+///
+/// # Errors
+/// As [`probe`] and the format's own opening.
+pub fn open_image(storage: Arc<dyn ReadAt>, format: Option<Format>) -> Result<Box<dyn Image>> {
+    match probe(&*storage, format)? {
+        Format::Raw => Ok(Box::new(RawImage::open(storage)?)),
+        Format::Vhdx => Ok(Box::new(vhdx::Vhdx::open(storage)?)),
+    }
+}
+
+/// Opens an image for writing, as [`open_image`] does for reading; a pending log is replayed into the file first.
+///
+/// # Errors
+/// As [`open_image`].
+pub fn open_image_mut(storage: Arc<dyn Storage>, format: Option<Format>) -> Result<Box<dyn ImageMut>> {
+    match probe(&*storage, format)? {
+        Format::Raw => Ok(Box::new(RawImageMut::open(storage)?)),
+        Format::Vhdx => Ok(Box::new(vhdx::VhdxMut::open(storage)?)),
+    }
+}
+
+/// Rejects a range that does not lie inside the disk or is not made of whole sectors.
+pub(crate) fn check_range(info: &ImageInfo, path: &Path, offset: u64, len: u64) -> Result<()> {
+    let sector = u64::from(info.logical_sector);
+    let inside = offset.checked_add(len).is_some_and(|end| end <= info.virtual_size);
+    if inside && offset.is_multiple_of(sector) && len.is_multiple_of(sector) {
+        return Ok(());
+    }
+    Err(crate::Error::usage(
+        format!("{}: cannot write {len} bytes at byte {offset}", path.display()),
+        format!(
+            "a range lies inside the {} bytes of the disk and is made of whole {sector}-byte sectors",
+            info.virtual_size
+        ),
+    ))
+}
+
+/// The first part of a range of the storage that is no hole, as [`Image::host_data`] tells it.
+pub(crate) fn data_in(storage: &dyn ReadAt, at: u64, len: u64) -> Result<Range<u64>> {
+    let end = at.saturating_add(len);
+    Ok(match storage.next_data(at)? {
+        Some(data) if data.start < end => data.start.max(at)..data.end.min(end),
+        _ => end..end,
+    })
+}
+
+/// The folder that relative paths in an image begin from.
+pub(crate) fn folder_of(path: &Path) -> PathBuf {
+    match path.parent() {
+        Some(folder) if !folder.as_os_str().is_empty() => folder.to_owned(),
+        _ => PathBuf::from("."),
+    }
+}

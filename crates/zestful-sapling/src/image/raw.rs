@@ -1,0 +1,142 @@
+//! The raw format: the disk's bytes and nothing else; holes of the host's file are its unused space.
+
+use std::ops::Range;
+use std::path::Path;
+use std::sync::Arc;
+
+use super::{Extent, Format, Image, ImageInfo, ImageMut, Kind, Source, check_range, data_in};
+use crate::error::{Error, Result};
+use crate::finding::{Finding, Repair};
+use crate::storage::{Latched, ReadAt, Storage};
+
+const SECTOR: u32 = 512;
+
+/// A raw disk, open for reading.
+pub struct RawImage {
+    storage: Arc<dyn ReadAt>,
+    info: ImageInfo,
+    warnings: Vec<Finding>,
+}
+
+impl RawImage {
+    /// Opens a raw disk. Its virtual size is the file's length, cut to whole 512-byte sectors.
+    ///
+    /// # Errors
+    /// `Usage` when the file is shorter than a sector; `Io`.
+    pub fn open(storage: Arc<dyn ReadAt>) -> Result<Self> {
+        let len = storage.len()?;
+        let virtual_size = len - len % u64::from(SECTOR);
+        if virtual_size == 0 {
+            return Err(Error::usage(
+                format!("{} is only {len} bytes long", storage.path().display()),
+                "a raw disk has at least one sector of 512 bytes",
+            ));
+        }
+        let mut warnings = Vec::new();
+        if len != virtual_size {
+            let message = format!("the last {} bytes are no whole sector and are left out", len - virtual_size);
+            warnings.push(
+                Finding::warning("raw-size", "end of the file", virtual_size, message, Repair::None).at(storage.path()),
+            );
+        }
+        let info = ImageInfo {
+            format: Format::Raw,
+            kind: Kind::Fixed,
+            virtual_size,
+            block_size: None,
+            logical_sector: SECTOR,
+            physical_sector: SECTOR,
+            identity: None,
+            data_identity: None,
+            parent: None,
+            log_pending: false,
+        };
+        Ok(Self { storage, info, warnings })
+    }
+}
+
+impl Image for RawImage {
+    fn path(&self) -> &Path {
+        self.storage.path()
+    }
+
+    fn info(&self) -> &ImageInfo {
+        &self.info
+    }
+
+    fn extent_at(&self, offset: u64, len: u64) -> Result<Extent> {
+        Ok(Extent { len, source: Source::Data(offset) })
+    }
+
+    fn read_data(&self, buffer: &mut [u8], at: u64) -> Result<()> {
+        self.storage.read_at(buffer, at)
+    }
+
+    fn host_data(&self, at: u64, len: u64) -> Result<Range<u64>> {
+        data_in(&*self.storage, at, len)
+    }
+
+    fn warnings(&self) -> &[Finding] {
+        &self.warnings
+    }
+}
+
+/// A raw disk, open for writing.
+///
+/// The format has no metadata, so there is nothing that a crash could leave half-made: each sector holds what was
+/// flushed, or what was written to it since.
+pub struct RawImageMut {
+    read: RawImage,
+    storage: Latched,
+}
+
+impl RawImageMut {
+    /// Opens a raw disk for writing.
+    ///
+    /// # Errors
+    /// As [`RawImage::open`].
+    pub fn open(storage: Arc<dyn Storage>) -> Result<Self> {
+        Ok(Self { read: RawImage::open(storage.clone())?, storage: Latched::new(storage) })
+    }
+}
+
+impl Image for RawImageMut {
+    fn path(&self) -> &Path {
+        self.read.path()
+    }
+    fn info(&self) -> &ImageInfo {
+        self.read.info()
+    }
+    fn extent_at(&self, offset: u64, len: u64) -> Result<Extent> {
+        self.read.extent_at(offset, len)
+    }
+    fn read_data(&self, buffer: &mut [u8], at: u64) -> Result<()> {
+        self.read.read_data(buffer, at)
+    }
+    fn host_data(&self, at: u64, len: u64) -> Result<Range<u64>> {
+        self.read.host_data(at, len)
+    }
+    fn warnings(&self) -> &[Finding] {
+        self.read.warnings()
+    }
+}
+
+impl ImageMut for RawImageMut {
+    fn write_at(&mut self, bytes: &[u8], offset: u64) -> Result<()> {
+        check_range(&self.read.info, self.read.path(), offset, bytes.len() as u64)?;
+        self.storage.write_at(bytes, offset)
+    }
+
+    fn zero_at(&mut self, offset: u64, len: u64) -> Result<()> {
+        check_range(&self.read.info, self.read.path(), offset, len)?;
+        self.storage.punch_hole(offset, len)
+    }
+
+    fn flush(&mut self) -> Result<()> {
+        self.storage.sync()
+    }
+
+    fn close(mut self: Box<Self>) -> Result<()> {
+        self.flush()
+    }
+}

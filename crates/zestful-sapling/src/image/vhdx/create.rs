@@ -1,0 +1,178 @@
+//! New, empty VHDX images.
+
+use uuid::Uuid;
+
+use super::header::{HEADER_SECTION, HEADERS, Header, encode_identifier};
+use super::metadata::{self, Parameters};
+use super::region::{self, Region};
+use super::table::{ENTRY_LEN, Geometry};
+use super::{ALIGNMENT, MAX_BLOCK_SIZE, MAX_VIRTUAL_SIZE, MIN_BLOCK_SIZE};
+use crate::error::{Error, Result};
+use crate::image::ParentReference;
+use crate::size::format_size;
+use crate::storage::Storage;
+
+const LOG_LEN: u64 = 1 << 20;
+/// Written into the file as its creator.
+const CREATOR: &str = concat!("zestful-sapling ", env!("CARGO_PKG_VERSION"));
+
+/// The block size of a differencing image unless another is asked for.
+pub const DEFAULT_DIFFERENCING_BLOCK: u64 = 2 << 20;
+/// Dynamic images take larger blocks rather than a table that exceeds this.
+const COMFORTABLE_TABLE: u64 = 1 << 20;
+
+/// The block size of a dynamic image unless another is asked for: 2 MiB, and for disks over 256 GiB the smallest power
+/// of two that keeps the table at 1 MiB (at most 256 MiB). `docs/formats.md` says what was measured.
+///
+/// ```
+/// use zestful_sapling::image::vhdx::default_block_size;
+/// assert_eq!(default_block_size(64 << 30), 2 << 20);
+/// assert_eq!(default_block_size(4 << 40), 32 << 20);
+/// assert_eq!(default_block_size(64 << 40), 256 << 20);
+/// ```
+pub fn default_block_size(virtual_size: u64) -> u64 {
+    let most_blocks = COMFORTABLE_TABLE / ENTRY_LEN;
+    virtual_size.div_ceil(most_blocks).next_power_of_two().clamp(DEFAULT_DIFFERENCING_BLOCK, MAX_BLOCK_SIZE)
+}
+
+/// What a new image is to be.
+#[derive(Clone, Debug)]
+pub struct CreateOptions {
+    virtual_size: u64,
+    block_size: Option<u64>,
+    logical_sector: u32,
+    physical_sector: u32,
+    disk_id: Option<Uuid>,
+    parent: Option<ParentReference>,
+}
+
+impl CreateOptions {
+    /// A dynamic image of that virtual size in bytes, with 512-byte logical and 4096-byte physical sectors.
+    pub fn new(virtual_size: u64) -> Self {
+        Self { virtual_size, block_size: None, logical_sector: 512, physical_sector: 4096, disk_id: None, parent: None }
+    }
+
+    /// Another block size: a power of two from 1 MiB to 256 MiB.
+    pub fn with_block_size(mut self, bytes: u64) -> Self {
+        self.block_size = Some(bytes);
+        self
+    }
+
+    /// Other sector sizes: 512 or 4096 each.
+    pub fn with_sectors(mut self, logical: u32, physical: u32) -> Self {
+        (self.logical_sector, self.physical_sector) = (logical, physical);
+        self
+    }
+
+    /// The identity that a guest sees, instead of a random one.
+    pub fn with_disk_id(mut self, id: Uuid) -> Self {
+        self.disk_id = Some(id);
+        self
+    }
+
+    /// A differencing image with this parent.
+    pub fn with_parent(mut self, parent: ParentReference) -> Self {
+        self.parent = Some(parent);
+        self
+    }
+
+    /// The block size that the image will have.
+    pub fn block_size(&self) -> u64 {
+        self.block_size.unwrap_or(match self.parent {
+            Some(_) => DEFAULT_DIFFERENCING_BLOCK,
+            None => default_block_size(self.virtual_size),
+        })
+    }
+
+    fn parameters(&self) -> Result<Parameters> {
+        let block_size = self.block_size();
+        if !block_size.is_power_of_two() || !(MIN_BLOCK_SIZE..=MAX_BLOCK_SIZE).contains(&block_size) {
+            return Err(Error::usage(
+                format!("vhdx has no blocks of {}", format_size(block_size)),
+                "a block is a power of two from 1 MiB to 256 MiB",
+            ));
+        }
+        for sector in [self.logical_sector, self.physical_sector] {
+            if ![512, 4096].contains(&sector) {
+                return Err(Error::usage(format!("vhdx has no sectors of {sector} bytes"), "512 and 4096 are there"));
+            }
+        }
+        check_size(self.virtual_size, self.logical_sector)?;
+        Ok(Parameters {
+            block_size,
+            leave_blocks_allocated: false,
+            virtual_size: self.virtual_size,
+            disk_id: self.disk_id.unwrap_or_else(Uuid::new_v4),
+            logical_sector: self.logical_sector,
+            physical_sector: self.physical_sector,
+            parent: self.parent.clone(),
+        })
+    }
+
+    /// The length that the new file will have, in bytes.
+    ///
+    /// # Errors
+    /// `Usage` when the format has no such image.
+    pub fn file_len(&self) -> Result<u64> {
+        let geometry = Geometry::new(&self.parameters()?);
+        Ok(TABLE_AT + table_len(&geometry))
+    }
+
+    /// Lays the image out in empty storage. The caller syncs it and gives it its name; before that it is nothing.
+    ///
+    /// # Errors
+    /// `Usage` when the format has no such image; `Io`.
+    pub fn create_in(&self, storage: &dyn Storage) -> Result<()> {
+        let parameters = self.parameters()?;
+        let geometry = Geometry::new(&parameters);
+        let regions = [
+            Region { id: region::BAT, offset: TABLE_AT, len: table_len(&geometry), required: true },
+            Region { id: region::METADATA, offset: METADATA_AT, len: ALIGNMENT, required: true },
+        ];
+        storage.set_len(regions[0].end())?;
+        storage.write_at(&encode_identifier(CREATOR), 0)?;
+        let mut header = Header {
+            sequence: 1,
+            file_write: Uuid::new_v4(),
+            data_write: Uuid::new_v4(),
+            log: Uuid::nil(),
+            log_version: 0,
+            version: 1,
+            log_length: LOG_LEN as u32,
+            log_offset: HEADER_SECTION,
+        };
+        for offset in HEADERS {
+            storage.write_at(&header.encode(), offset)?;
+            header.sequence += 1;
+        }
+        let table = region::encode(&regions);
+        for offset in region::TABLES {
+            storage.write_at(&table, offset)?;
+        }
+        storage.write_at(&metadata::encode(&parameters), METADATA_AT)
+    }
+}
+
+const METADATA_AT: u64 = HEADER_SECTION + LOG_LEN;
+const TABLE_AT: u64 = METADATA_AT + ALIGNMENT;
+
+fn table_len(geometry: &Geometry) -> u64 {
+    (geometry.entries * ENTRY_LEN).next_multiple_of(ALIGNMENT)
+}
+
+fn check_size(size: u64, sector: u32) -> Result<()> {
+    let limits = format!(
+        "a vhdx disk is a multiple of its {sector}-byte sectors, from one sector to {}",
+        format_size(MAX_VIRTUAL_SIZE)
+    );
+    match size {
+        0 => Err(Error::usage("a disk of 0 bytes cannot be made", limits)),
+        size if size > MAX_VIRTUAL_SIZE => {
+            Err(Error::usage(format!("a disk of {} ({size} bytes) cannot be made", format_size(size)), limits))
+        }
+        size if !size.is_multiple_of(u64::from(sector)) => {
+            Err(Error::usage(format!("a disk of {size} bytes cannot be made"), limits))
+        }
+        _ => Ok(()),
+    }
+}

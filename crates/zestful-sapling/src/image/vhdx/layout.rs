@@ -1,0 +1,237 @@
+//! Everything that opening an image finds out, in the order in which it may be trusted: headers, log, regions,
+//! metadata, table. Each step judges what it reads; `check` runs the same steps and keeps all findings.
+
+use std::sync::Arc;
+
+use uuid::Uuid;
+
+use super::header::{HEADER_SECTION, Header, select};
+use super::metadata::{self, Parameters};
+use super::region::{self, Region};
+use super::replay::{Replayed, replay};
+use super::space::Claims;
+use super::table::{Bounds, ENTRY_LEN, Entry, Geometry, Role, State, Table};
+use super::{ALIGNMENT, MAX_FILE_SIZE};
+use crate::bytes::{is_zero, le_u64};
+use crate::error::{Error, Result};
+use crate::finding::{Finding, Repair};
+use crate::image::{Format, ImageInfo, Kind};
+use crate::storage::ReadAt;
+
+/// Tables up to this size are read and judged whole at opening; of larger ones each page is judged when it is read.
+/// A table of 1 MiB speaks of 256 GiB in blocks of 2 MiB, or of 4 TiB in blocks of 32 MiB.
+const JUDGED_AT_OPENING: u64 = 1 << 20;
+/// Findings of one kind that are worth listing; a table may have millions of entries.
+const MOST_FINDINGS: usize = 50;
+
+/// An image whose structures are known and sound, its table not yet read.
+pub(super) struct Layout {
+    pub(super) header: Header,
+    /// Which of the two places holds it.
+    pub(super) slot: usize,
+    pub(super) log: Region,
+    pub(super) bat: Region,
+    pub(super) parameters: Parameters,
+    pub(super) geometry: Geometry,
+    pub(super) bounds: Bounds,
+    /// The file as it is once its log is replayed.
+    pub(super) view: Arc<dyn ReadAt>,
+    /// What the replay changes, when there is one.
+    pub(super) pending: Option<Arc<Replayed>>,
+}
+
+impl Layout {
+    /// Reads everything but the table.
+    pub(super) fn read(storage: Arc<dyn ReadAt>, findings: &mut Vec<Finding>) -> Result<Self> {
+        let (header, slot) = select(&*storage, findings)?;
+        let log =
+            Region { id: Uuid::nil(), offset: header.log_offset, len: u64::from(header.log_length), required: false };
+        let pending = match header.log.is_nil() {
+            true => None,
+            false => Some(Arc::new(replay(storage.clone(), &header, log)?)),
+        };
+        let view = pending.clone().map_or(storage, |replayed| replayed as Arc<dyn ReadAt>);
+        let file_len = view.len()?;
+        if file_len > MAX_FILE_SIZE {
+            let message = format!("the file is {file_len} bytes long, at most {MAX_FILE_SIZE} make sense");
+            return Err(Error::from_finding(Finding::unsupported("vhdx-file-size", "file", 0, message)));
+        }
+        let regions = region::read(&*view, log, findings)?;
+        let find = |id: Uuid| {
+            regions.iter().find(|region| region.id == id).copied().ok_or_else(|| {
+                let message = "a required region is missing";
+                Error::from_finding(Finding::fatal("vhdx-region-missing", "region table", region::TABLES[0], message))
+            })
+        };
+        let bat = find(region::BAT)?;
+        let parameters = metadata::read(&*view, find(region::METADATA)?, findings)?;
+        let geometry = Geometry::new(&parameters);
+        if geometry.entries * ENTRY_LEN > bat.len {
+            let message = format!(
+                "it has room for {} entries, a disk of {} bytes needs {}",
+                bat.len / ENTRY_LEN,
+                parameters.virtual_size,
+                geometry.entries
+            );
+            let finding = Finding::fatal("vhdx-table-short", "block allocation table", bat.offset, message);
+            return Err(Error::from_finding(finding));
+        }
+        let mut taken =
+            vec![(0, HEADER_SECTION, "header section".to_owned()), (log.offset, log.end(), "log".to_owned())];
+        taken.extend(regions.iter().map(|region| (region.offset, region.end(), region.name())));
+        let bounds = Bounds { file_len, taken };
+        Ok(Self { header, slot, log, bat, parameters, geometry, bounds, view, pending })
+    }
+
+    pub(super) fn table(&self) -> Table {
+        Table::new(self.view.clone(), self.geometry, self.bounds.clone(), self.bat.offset)
+    }
+
+    /// Judges the table if it is small; the result tells which space is in use.
+    ///
+    /// # Errors
+    /// The first finding that forbids opening.
+    pub(super) fn judge_small_table(&self, findings: &mut Vec<Finding>) -> Result<Option<Claims>> {
+        if self.geometry.entries * ENTRY_LEN > JUDGED_AT_OPENING {
+            return Ok(None);
+        }
+        let (found, claims) = self.judge_table()?;
+        match found.iter().position(Finding::prevents_opening) {
+            Some(first) => Err(Error::from_finding(found[first].clone())),
+            None => {
+                findings.extend(found);
+                Ok(Some(claims))
+            }
+        }
+    }
+
+    /// Judges every entry of the table, and that no two blocks share a place.
+    pub(super) fn judge_table(&self) -> Result<(Vec<Finding>, Claims)> {
+        let table = self.table();
+        let mut findings = Findings::default();
+        let mut claims = Claims::new(self.bounds.file_len);
+        for (start, end, _) in &self.bounds.taken {
+            claims.claim(*start, end - start);
+        }
+        self.for_each_entry(|index, entry| {
+            let (at, role) = (self.bat.offset + index * ENTRY_LEN, self.geometry.role(index));
+            let fatal = |code, message: String| Finding::fatal(code, "block allocation table", at, message);
+            let untidy =
+                |code, message: String| Finding::warning(code, "block allocation table", at, message, Repair::Safe);
+            if index >= self.geometry.entries {
+                findings.push(untidy(
+                    "vhdx-entry-unneeded",
+                    format!("entry {index} lies past the last block's, yet is set"),
+                ));
+                return Ok(());
+            }
+            if entry.reserved_bits() != 0 {
+                let message = format!("the entry of {role} has reserved bits set: {:#x}", entry.0);
+                let place = "block allocation table";
+                findings.push(Finding::broken("vhdx-entry-reserved", place, at, message, Repair::Safe));
+            }
+            if let Err(finding) = table.judge(index, entry) {
+                findings.push(finding);
+                return Ok(());
+            }
+            let len = match role {
+                Role::Bitmap(_) if !self.geometry.has_parent => {
+                    let message = format!("{role} is set, but an image without a parent has none");
+                    let place = "block allocation table";
+                    findings.push(Finding::broken("vhdx-bitmap-unneeded", place, at, message, Repair::Safe));
+                    return Ok(());
+                }
+                Role::Bitmap(_) => ALIGNMENT,
+                Role::Payload(_) => self.geometry.block_size,
+            };
+            if !entry.state().has_place() {
+                if entry.offset() != 0 {
+                    let message = format!("{role} takes no space, yet its entry names the place {}", entry.offset());
+                    findings.push(untidy("vhdx-entry-place", message));
+                }
+                return Ok(());
+            }
+            if !claims.claim(entry.offset(), len) {
+                let message = format!("{role} at {} overlaps another block", entry.offset());
+                findings.push(fatal("vhdx-block-overlap", message));
+            }
+            if let Role::Payload(block) = role
+                && entry.state() == State::PARTIALLY_PRESENT
+                && table.bitmap(block / self.geometry.chunk_ratio).is_ok_and(|bitmap| bitmap.is_none())
+            {
+                let message = format!("{role} is partially present, but its chunk has no sector bitmap");
+                findings.push(fatal("vhdx-bitmap-missing", message));
+            }
+            Ok(())
+        })?;
+        Ok((findings.list, claims))
+    }
+
+    /// Calls `act` for each entry of the table that is not all zero, in order.
+    pub(super) fn for_each_entry(&self, mut act: impl FnMut(u64, Entry) -> Result<()>) -> Result<()> {
+        const STEP: u64 = 64 << 10;
+        let mut buffer = vec![0; STEP as usize];
+        let (mut at, end) = (self.bat.offset, self.bat.end());
+        while let Some(data) = self.view.next_data(at)?.filter(|data| data.start < end) {
+            at = data.start - data.start % STEP;
+            while at < data.end.min(end) {
+                let len = STEP.min(end - at);
+                let bytes = &mut buffer[..len as usize];
+                self.view.read_at(bytes, at)?;
+                if !is_zero(bytes) {
+                    for (number, raw) in bytes.chunks_exact(ENTRY_LEN as usize).enumerate() {
+                        let entry = Entry(le_u64(raw, 0));
+                        if entry.0 != 0 {
+                            act((at - self.bat.offset) / ENTRY_LEN + number as u64, entry)?;
+                        }
+                    }
+                }
+                at += len;
+            }
+        }
+        Ok(())
+    }
+
+    pub(super) fn info(&self) -> ImageInfo {
+        let parameters = &self.parameters;
+        let kind = match (&parameters.parent, parameters.leave_blocks_allocated) {
+            (Some(_), _) => Kind::Differencing,
+            (None, true) => Kind::Fixed,
+            (None, false) => Kind::Dynamic,
+        };
+        ImageInfo {
+            format: Format::Vhdx,
+            kind,
+            virtual_size: parameters.virtual_size,
+            block_size: Some(parameters.block_size),
+            logical_sector: parameters.logical_sector,
+            physical_sector: parameters.physical_sector,
+            identity: Some(parameters.disk_id),
+            data_identity: Some(self.header.data_write),
+            parent: parameters.parent.clone(),
+            log_pending: self.pending.is_some(),
+        }
+    }
+}
+
+/// Findings, of each kind only so many.
+#[derive(Default)]
+struct Findings {
+    list: Vec<Finding>,
+    counts: std::collections::HashMap<&'static str, usize>,
+}
+
+impl Findings {
+    fn push(&mut self, finding: Finding) {
+        let count = self.counts.entry(finding.code).or_default();
+        *count += 1;
+        match (*count).cmp(&MOST_FINDINGS) {
+            std::cmp::Ordering::Less => self.list.push(finding),
+            std::cmp::Ordering::Equal => {
+                let message = format!("{} (further findings of this kind are not listed)", finding.message);
+                self.list.push(Finding { message, ..finding });
+            }
+            std::cmp::Ordering::Greater => {}
+        }
+    }
+}

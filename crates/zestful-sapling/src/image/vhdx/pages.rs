@@ -1,0 +1,119 @@
+//! Pages of the table and of sector bitmaps, in a cache of bounded size.
+//!
+//! Changed pages stay until the log has taken them; the writer commits before there are many.
+
+use std::collections::hash_map::Entry;
+use std::collections::{HashMap, VecDeque};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+
+use super::PAGE;
+use crate::error::Result;
+use crate::image::data_in;
+use crate::storage::ReadAt;
+
+/// 4 MiB of pages; a page of the table speaks of at least 512 MiB of disk.
+const MOST_PAGES: usize = 1024;
+
+pub(super) type PageBytes = Box<[u8; PAGE as usize]>;
+
+pub(super) struct Pages {
+    view: Arc<dyn ReadAt>,
+    cache: Mutex<Cache>,
+}
+
+#[derive(Default)]
+struct Cache {
+    pages: HashMap<u64, Page>,
+    /// The unchanged pages, oldest first.
+    order: VecDeque<u64>,
+    changed: usize,
+}
+
+struct Page {
+    bytes: PageBytes,
+    changed: bool,
+}
+
+impl Pages {
+    pub(super) fn new(view: Arc<dyn ReadAt>) -> Self {
+        Self { view, cache: Mutex::default() }
+    }
+
+    fn lock(&self) -> MutexGuard<'_, Cache> {
+        self.cache.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Calls `look` with the page that holds the byte at `at`, and the byte's place in it.
+    pub(super) fn with<R>(&self, at: u64, look: impl FnOnce(&[u8; PAGE as usize], usize) -> R) -> Result<R> {
+        let mut cache = self.lock();
+        let page = cache.load(&*self.view, at / PAGE)?;
+        Ok(look(&page.bytes, (at % PAGE) as usize))
+    }
+
+    /// As [`Pages::with`], for a change that the next commit must carry.
+    pub(super) fn change(&mut self, at: u64, act: impl FnOnce(&mut [u8; PAGE as usize], usize)) -> Result<()> {
+        let mut cache = self.lock();
+        let page = cache.load(&*self.view, at / PAGE)?;
+        act(&mut page.bytes, (at % PAGE) as usize);
+        if !std::mem::replace(&mut page.changed, true) {
+            cache.changed += 1;
+            cache.order.retain(|kept| *kept != at / PAGE);
+        }
+        Ok(())
+    }
+
+    /// How many bytes from `at` on certainly are zeros that no one changed, without reading them.
+    pub(super) fn hole_at(&self, at: u64) -> Result<u64> {
+        let cache = self.lock();
+        if cache.pages.contains_key(&(at / PAGE)) {
+            return Ok(0);
+        }
+        let hole = data_in(&*self.view, at, u64::MAX - at)?.start - at;
+        let changed = cache.pages.iter().filter(|(number, page)| page.changed && **number * PAGE >= at);
+        let nearest = changed.map(|(number, _)| number * PAGE - at).min();
+        Ok(hole.min(nearest.unwrap_or(u64::MAX)))
+    }
+
+    /// How many pages the next commit must carry.
+    pub(super) fn changed(&self) -> usize {
+        self.lock().changed
+    }
+
+    /// The changed pages by their place in the file.
+    pub(super) fn changes(&self) -> Vec<(u64, PageBytes)> {
+        let cache = self.lock();
+        let changed = cache.pages.iter().filter(|(_, page)| page.changed);
+        let mut pages: Vec<_> = changed.map(|(number, page)| (number * PAGE, page.bytes.clone())).collect();
+        pages.sort_unstable_by_key(|(at, _)| *at);
+        pages
+    }
+
+    /// The changes have reached their places.
+    pub(super) fn mark_unchanged(&mut self) {
+        let mut cache = self.lock();
+        let Cache { pages, order, changed } = &mut *cache;
+        for (number, page) in pages.iter_mut().filter(|(_, page)| page.changed) {
+            page.changed = false;
+            order.push_back(*number);
+        }
+        *changed = 0;
+    }
+}
+
+impl Cache {
+    fn load(&mut self, view: &dyn ReadAt, number: u64) -> Result<&mut Page> {
+        while self.pages.len() >= MOST_PAGES && !self.pages.contains_key(&number) {
+            let Some(oldest) = self.order.pop_front() else { break };
+            self.pages.remove(&oldest);
+        }
+        match self.pages.entry(number) {
+            Entry::Occupied(page) => Ok(page.into_mut()),
+            Entry::Vacant(place) => {
+                let mut bytes: PageBytes = Box::new([0; PAGE as usize]);
+                view.read_at(&mut bytes[..], number * PAGE)?;
+                self.order.push_back(number);
+                Ok(place.insert(Page { bytes, changed: false }))
+            }
+        }
+    }
+}

@@ -1,0 +1,114 @@
+//! A VHDX image, open for reading.
+
+use std::ops::Range;
+use std::path::Path;
+use std::sync::Arc;
+
+use serde::Serialize;
+
+use super::layout::Layout;
+use super::table::{ENTRY_LEN, Role, State, Table};
+use crate::error::{Error, Result};
+use crate::finding::Finding;
+use crate::image::{Extent, Image, ImageInfo, data_in};
+use crate::storage::ReadAt;
+
+/// A VHDX image, open for reading. A pending log is replayed in memory; nothing is ever written.
+pub struct Vhdx {
+    layout: Layout,
+    table: Table,
+    info: ImageInfo,
+    warnings: Vec<Finding>,
+}
+
+/// How many blocks of an image are in which state.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct BlockCounts {
+    /// All blocks.
+    pub total: u64,
+    /// Wholly in this file.
+    pub full: u64,
+    /// Partly in this file, partly in the parent.
+    pub partial: u64,
+    /// Explicitly zero.
+    pub zero: u64,
+    /// Given back by the guest, or never defined.
+    pub unmapped: u64,
+}
+
+impl Vhdx {
+    /// Opens an image and judges everything that reading relies on. Of a table over 1 MiB each page is judged when it
+    /// is first read.
+    ///
+    /// # Errors
+    /// `Damaged` or `Unsupported` with the first finding that forbids opening; `Io`.
+    pub fn open(storage: Arc<dyn ReadAt>) -> Result<Self> {
+        let path = storage.path().to_owned();
+        let open = || {
+            let mut warnings = Vec::new();
+            let layout = Layout::read(storage, &mut warnings)?;
+            layout.judge_small_table(&mut warnings)?;
+            Ok((layout, warnings))
+        };
+        let (layout, warnings) = open().map_err(|error: Error| error.at(&path))?;
+        let warnings = warnings.into_iter().map(|finding| finding.at(&path)).collect();
+        let (table, info) = (layout.table(), layout.info());
+        Ok(Self { layout, table, info, warnings })
+    }
+
+    /// Counts the blocks by state, or `None` when the used part of the table is larger than `most` bytes.
+    ///
+    /// # Errors
+    /// `Io`.
+    pub fn block_counts(&self, most: u64) -> Result<Option<BlockCounts>> {
+        let end = self.layout.bat.offset + self.layout.geometry.entries * ENTRY_LEN;
+        let (mut at, mut used) = (self.layout.bat.offset, 0);
+        while let Some(data) = self.layout.view.next_data(at)?.filter(|data| data.start < end) {
+            used += data.end.min(end) - data.start;
+            at = data.end;
+            if used > most {
+                return Ok(None);
+            }
+        }
+        let mut counts = BlockCounts { total: self.layout.geometry.blocks, ..BlockCounts::default() };
+        self.layout.for_each_entry(|index, entry| {
+            if index < self.layout.geometry.entries && matches!(self.layout.geometry.role(index), Role::Payload(_)) {
+                match entry.state() {
+                    State::FULLY_PRESENT => counts.full += 1,
+                    State::PARTIALLY_PRESENT => counts.partial += 1,
+                    State::ZERO => counts.zero += 1,
+                    State::UNDEFINED | State::UNMAPPED => counts.unmapped += 1,
+                    _ => {}
+                }
+            }
+            Ok(())
+        })?;
+        Ok(Some(counts))
+    }
+}
+
+impl Image for Vhdx {
+    fn path(&self) -> &Path {
+        self.layout.view.path()
+    }
+
+    fn info(&self) -> &ImageInfo {
+        &self.info
+    }
+
+    fn extent_at(&self, offset: u64, len: u64) -> Result<Extent> {
+        self.table.extent_at(offset, len).map_err(|error| error.at(self.path()))
+    }
+
+    fn read_data(&self, buffer: &mut [u8], at: u64) -> Result<()> {
+        self.layout.view.read_at(buffer, at)
+    }
+
+    fn host_data(&self, at: u64, len: u64) -> Result<Range<u64>> {
+        data_in(&*self.layout.view, at, len)
+    }
+
+    fn warnings(&self) -> &[Finding] {
+        &self.warnings
+    }
+}

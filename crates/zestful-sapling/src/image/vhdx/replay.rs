@@ -1,0 +1,182 @@
+//! A pending log, replayed in memory for readers and into the file for writers.
+
+use std::collections::BTreeMap;
+use std::ops::Range;
+use std::path::Path;
+use std::sync::Arc;
+
+use super::header::{HEADER_SECTION, Header};
+use super::log::{Change, PageSource, Ring};
+use super::region::{Region, TABLES};
+use super::{MAX_FILE_SIZE, PAGE};
+use crate::error::{Error, Result};
+use crate::finding::Finding;
+use crate::storage::{ReadAt, Storage};
+
+/// The file as it is once its log is replayed. Nothing is written.
+///
+/// Pages stay in the log and are read from there, so that a large log costs little memory.
+pub(super) struct Replayed {
+    inner: Arc<dyn ReadAt>,
+    len: u64,
+    /// Start to end and content; never overlapping.
+    patches: BTreeMap<u64, (u64, Patch)>,
+}
+
+#[derive(Clone, Copy)]
+enum Patch {
+    Zero,
+    Page(PageSource),
+}
+
+/// Reads the log that the header names and works out what its replay changes.
+pub(super) fn replay(inner: Arc<dyn ReadAt>, header: &Header, place: Region) -> Result<Replayed> {
+    let fatal = |code, message: String| Error::from_finding(Finding::fatal(code, "log", header.log_offset, message));
+    let file_len = inner.len()?;
+    let ring = Ring { storage: &inner, place };
+    let Some(entries) = ring.active_sequence(header.log)? else {
+        let message = "the header says that changes wait in the log, but no valid sequence of entries is there";
+        return Err(fatal("vhdx-log-sequence", message.to_owned()));
+    };
+    let Some(head) = entries.last().copied() else {
+        return Err(fatal("vhdx-log-sequence", "the active sequence is empty".to_owned()));
+    };
+    if head.flushed_len > file_len {
+        let message = format!(
+            "the file had {} durable bytes when the log was written and has {file_len} now: it was cut off",
+            head.flushed_len
+        );
+        return Err(fatal("vhdx-log-cut", message));
+    }
+    if head.last_len > MAX_FILE_SIZE {
+        return Err(fatal("vhdx-log-length", format!("the log asks for a file of {} bytes", head.last_len)));
+    }
+    let mut replayed = Replayed { inner: inner.clone(), len: file_len.max(head.last_len), patches: BTreeMap::new() };
+    for entry in &entries {
+        ring.changes(entry, |target, change| {
+            let len = match change {
+                Change::Zero(len) => len,
+                Change::Page(_) => PAGE,
+            };
+            let end = target.checked_add(len).filter(|end| *end <= replayed.len);
+            let over_log = target < place.end() && end.is_none_or(|end| place.offset < end);
+            match end {
+                Some(end) if target >= TABLES[0] && !over_log && !(target < HEADER_SECTION && end > HEADER_SECTION) => {
+                    let patch = match change {
+                        Change::Zero(_) => Patch::Zero,
+                        Change::Page(source) => Patch::Page(source),
+                    };
+                    replayed.insert(target, end, patch);
+                    Ok(())
+                }
+                _ => {
+                    let message = format!("an entry changes {len} bytes at {target}, which no log entry may");
+                    Err(fatal("vhdx-log-target", message))
+                }
+            }
+        })?;
+    }
+    Ok(replayed)
+}
+
+impl Replayed {
+    /// Makes the range come from `patch`; whatever came from earlier ones there is gone.
+    fn insert(&mut self, start: u64, end: u64, patch: Patch) {
+        if start == end {
+            return;
+        }
+        let before = self.patches.range(..start).next_back().map(|(at, (until, patch))| (*at, *until, *patch));
+        if let Some((at, until, old)) = before.filter(|(_, until, _)| *until > start) {
+            // Only zero ranges are longer than a page, and pages are aligned.
+            self.patches.insert(at, (start, old));
+            if until > end {
+                self.patches.insert(end, (until, old));
+            }
+        }
+        while let Some((at, (until, old))) = self.patches.range(start..end).next().map(|(at, kept)| (*at, *kept)) {
+            self.patches.remove(&at);
+            if until > end {
+                self.patches.insert(end, (until, old));
+            }
+        }
+        self.patches.insert(start, (end, patch));
+    }
+
+    fn overlapping(&self, range: Range<u64>) -> impl Iterator<Item = (Range<u64>, Patch)> {
+        let before = self.patches.range(..range.start).next_back();
+        let from = self.patches.range(range.start..range.end);
+        before
+            .into_iter()
+            .chain(from)
+            .filter(move |(_, (end, _))| *end > range.start)
+            .map(|(start, (end, patch))| (*start..*end, *patch))
+    }
+
+    /// Writes the changes into the file. Safe to repeat: a crash in between leaves the log as it was.
+    pub(super) fn write_into(&self, storage: &dyn Storage) -> Result<()> {
+        if storage.len()? < self.len {
+            storage.set_len(self.len)?;
+        }
+        for (start, (end, patch)) in &self.patches {
+            match patch {
+                Patch::Zero => storage.punch_hole(*start, end - start)?,
+                Patch::Page(source) => storage.write_at(&source.read(&self.inner)?[..], *start)?,
+            }
+        }
+        storage.sync()
+    }
+}
+
+#[deny(clippy::missing_trait_methods)]
+impl ReadAt for Replayed {
+    fn path(&self) -> &Path {
+        self.inner.path()
+    }
+
+    fn len(&self) -> Result<u64> {
+        Ok(self.len)
+    }
+
+    fn is_empty(&self) -> Result<bool> {
+        Ok(self.len == 0)
+    }
+
+    fn read_at(&self, buffer: &mut [u8], offset: u64) -> Result<()> {
+        let end = offset.saturating_add(buffer.len() as u64);
+        let there = self.inner.len()?.clamp(offset, end) - offset;
+        if end > self.len {
+            // Past the replayed end as well: let the file itself complain.
+            return self.inner.read_at(buffer, offset);
+        }
+        let (first, rest) = buffer.split_at_mut(there as usize);
+        self.inner.read_at(first, offset)?;
+        rest.fill(0);
+        for (range, patch) in self.overlapping(offset..end) {
+            let (from, to) = (range.start.max(offset), range.end.min(end));
+            let target = &mut buffer[(from - offset) as usize..(to - offset) as usize];
+            match patch {
+                Patch::Zero => target.fill(0),
+                Patch::Page(source) => {
+                    let page = source.read(&self.inner)?;
+                    target.copy_from_slice(&page[(from - range.start) as usize..(to - range.start) as usize]);
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn next_data(&self, offset: u64) -> Result<Option<Range<u64>>> {
+        let in_file = self.inner.next_data(offset)?;
+        let mut pages = self.overlapping(offset..u64::MAX).filter(|(_, patch)| matches!(patch, Patch::Page(_)));
+        let in_log = pages.next().map(|(range, _)| range.start.max(offset)..range.end);
+        Ok(match (in_file, in_log) {
+            (Some(file), Some(log)) if log.start < file.start => Some(log),
+            (Some(file), _) => Some(file),
+            (None, log) => log,
+        })
+    }
+
+    fn allocated(&self) -> Result<u64> {
+        self.inner.allocated()
+    }
+}

@@ -1,0 +1,141 @@
+//! Which parts of the file are in use, and where a new block may go.
+
+use std::collections::BTreeMap;
+
+use super::ALIGNMENT;
+
+/// One bit for each MiB of the file.
+pub(super) struct Claims {
+    words: Vec<u64>,
+    units: u64,
+}
+
+impl Claims {
+    pub(super) fn new(file_len: u64) -> Self {
+        let units = file_len.div_ceil(ALIGNMENT);
+        Self { words: vec![0; units.div_ceil(64) as usize], units }
+    }
+
+    /// Marks a range as in use; `false` if any of it was already. What lies past the file's end is left out.
+    pub(super) fn claim(&mut self, offset: u64, len: u64) -> bool {
+        let mut free = true;
+        let end = offset.saturating_add(len).div_ceil(ALIGNMENT).min(self.units);
+        for unit in offset / ALIGNMENT..end {
+            let (word, bit) = (&mut self.words[(unit / 64) as usize], 1 << (unit % 64));
+            free &= *word & bit == 0;
+            *word |= bit;
+        }
+        free
+    }
+
+    /// The unused ranges inside the file, in order: offset and length.
+    pub(super) fn unused(&self) -> impl Iterator<Item = (u64, u64)> {
+        let used = |unit: u64| self.words[(unit / 64) as usize] >> (unit % 64) & 1 != 0;
+        let mut unit = 0;
+        std::iter::from_fn(move || {
+            while unit < self.units && used(unit) {
+                unit += 1;
+            }
+            let start = unit;
+            while unit < self.units && !used(unit) {
+                unit += 1;
+            }
+            (unit > start).then(|| (start * ALIGNMENT, (unit - start) * ALIGNMENT))
+        })
+    }
+}
+
+/// Where new blocks go.
+pub(super) struct Space {
+    /// Unused ranges inside the file: offset to length.
+    free: BTreeMap<u64, u64>,
+    /// Everything from here on is unused.
+    end: u64,
+}
+
+/// A place for a block.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) struct Place {
+    pub(super) offset: u64,
+    /// Whether old bytes may stand there.
+    pub(super) reused: bool,
+}
+
+impl Space {
+    /// `claims` may be unknown for a large table; new blocks then go to the end of the file.
+    pub(super) fn new(claims: Option<&Claims>, file_len: u64) -> Self {
+        let end = file_len.next_multiple_of(ALIGNMENT);
+        let free = claims.into_iter().flat_map(Claims::unused).collect();
+        Self { free, end }
+    }
+
+    pub(super) fn allocate(&mut self, len: u64) -> Place {
+        let fit = self.free.iter().find(|(_, room)| **room >= len).map(|(offset, room)| (*offset, *room));
+        let Some((offset, room)) = fit else {
+            let offset = self.end;
+            self.end += len;
+            return Place { offset, reused: false };
+        };
+        self.free.remove(&offset);
+        if room > len {
+            self.free.insert(offset + len, room - len);
+        }
+        Place { offset, reused: true }
+    }
+
+    /// Gives a range back.
+    pub(super) fn release(&mut self, offset: u64, len: u64) {
+        let (mut start, mut end) = (offset, offset + len);
+        if let Some((before, room)) = self.free.range(..start).next_back().map(|(at, room)| (*at, *room))
+            && before + room == start
+        {
+            self.free.remove(&before);
+            start = before;
+        }
+        if let Some(room) = self.free.remove(&end) {
+            end += room;
+        }
+        self.free.insert(start, end - start);
+    }
+
+    /// The length that the file must have to hold everything allocated.
+    pub(super) fn end(&self) -> u64 {
+        self.end
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    const MIB: u64 = ALIGNMENT;
+
+    proptest! {
+        /// No two places in use ever overlap, and what is given back is found again before the file grows.
+        #[test]
+        fn places_never_overlap(steps in proptest::collection::vec((any::<bool>(), 1u64..5, any::<prop::sample::Index>()), 1..80)) {
+            let mut claims = Claims::new(10 * MIB);
+            prop_assert!(claims.claim(0, 4 * MIB));
+            prop_assert!(!claims.claim(3 * MIB, 2 * MIB));
+            let mut space = Space::new(Some(&claims), 10 * MIB);
+            let mut used: Vec<(u64, u64)> = vec![(0, 5 * MIB)];
+            for (take, len, which) in steps {
+                if take || used.len() == 1 {
+                    let len = len * MIB;
+                    let place = space.allocate(len);
+                    for (other, room) in &used {
+                        prop_assert!(place.offset >= other + room || *other >= place.offset + len);
+                    }
+                    prop_assert!(place.offset + len <= space.end());
+                    used.push((place.offset, len));
+                } else {
+                    let (offset, len) = used.swap_remove(1 + which.index(used.len() - 1));
+                    space.release(offset, len);
+                }
+            }
+            let total: u64 = used.iter().map(|(_, len)| len).sum::<u64>() + space.free.values().sum::<u64>();
+            prop_assert_eq!(total, space.end());
+        }
+    }
+}

@@ -1,0 +1,344 @@
+//! The block allocation table (specification: "BAT"), read in pages as it is needed.
+
+use std::sync::Arc;
+
+use super::ALIGNMENT;
+use super::metadata::Parameters;
+use super::pages::Pages;
+use crate::bytes::{le_u64, put};
+use crate::error::{Error, Result};
+use crate::finding::Finding;
+use crate::image::{Extent, Source};
+use crate::storage::ReadAt;
+
+/// Bits in a sector bitmap block of 1 MiB.
+const SECTORS_PER_CHUNK: u64 = 1 << 23;
+/// Bytes of an entry.
+pub(super) const ENTRY_LEN: u64 = 8;
+
+/// What an entry says of its block.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) struct State(pub(super) u8);
+
+impl State {
+    pub(super) const NOT_PRESENT: Self = Self(0);
+    pub(super) const UNDEFINED: Self = Self(1);
+    pub(super) const ZERO: Self = Self(2);
+    pub(super) const UNMAPPED: Self = Self(3);
+    pub(super) const FULLY_PRESENT: Self = Self(6);
+    pub(super) const PARTIALLY_PRESENT: Self = Self(7);
+
+    /// Whether the block has a place in the file.
+    pub(super) fn has_place(self) -> bool {
+        self == Self::FULLY_PRESENT || self == Self::PARTIALLY_PRESENT
+    }
+}
+
+/// One entry: a state and a place.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) struct Entry(pub(super) u64);
+
+impl Entry {
+    pub(super) fn new(state: State, offset: u64) -> Self {
+        debug_assert!(offset.is_multiple_of(ALIGNMENT));
+        Self(offset | u64::from(state.0))
+    }
+
+    pub(super) fn state(self) -> State {
+        State((self.0 & 7) as u8)
+    }
+
+    pub(super) fn offset(self) -> u64 {
+        self.0 & !(ALIGNMENT - 1)
+    }
+
+    pub(super) fn reserved_bits(self) -> u64 {
+        self.0 & (ALIGNMENT - 1) & !7
+    }
+}
+
+/// How the table is laid out for a disk.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) struct Geometry {
+    pub(super) virtual_size: u64,
+    pub(super) block_size: u64,
+    pub(super) sector: u64,
+    /// Payload entries between two bitmap entries; a power of two.
+    pub(super) chunk_ratio: u64,
+    pub(super) blocks: u64,
+    pub(super) chunks: u64,
+    /// Entries that the table must hold.
+    pub(super) entries: u64,
+    pub(super) has_parent: bool,
+}
+
+impl Geometry {
+    pub(super) fn new(parameters: &Parameters) -> Self {
+        let sector = u64::from(parameters.logical_sector);
+        let (block_size, virtual_size) = (parameters.block_size, parameters.virtual_size);
+        let chunk_ratio = SECTORS_PER_CHUNK * sector / block_size;
+        let blocks = virtual_size.div_ceil(block_size);
+        let chunks = blocks.div_ceil(chunk_ratio);
+        let has_parent = parameters.parent.is_some();
+        let entries = if has_parent { chunks * (chunk_ratio + 1) } else { blocks + (blocks - 1) / chunk_ratio };
+        Self { virtual_size, block_size, sector, chunk_ratio, blocks, chunks, entries, has_parent }
+    }
+
+    pub(super) fn payload_index(&self, block: u64) -> u64 {
+        block + block / self.chunk_ratio
+    }
+
+    pub(super) fn bitmap_index(&self, chunk: u64) -> u64 {
+        chunk * (self.chunk_ratio + 1) + self.chunk_ratio
+    }
+
+    /// The first block whose entry stands at `index` or after it.
+    pub(super) fn block_from(&self, index: u64) -> u64 {
+        let group = self.chunk_ratio + 1;
+        index / group * self.chunk_ratio + (index % group).min(self.chunk_ratio)
+    }
+
+    /// What an entry speaks of.
+    pub(super) fn role(&self, index: u64) -> Role {
+        let group = self.chunk_ratio + 1;
+        match index % group {
+            within if within == self.chunk_ratio => Role::Bitmap(index / group),
+            _ => Role::Payload(self.block_from(index)),
+        }
+    }
+
+    /// Bytes of a block that lie inside the disk.
+    pub(super) fn visible_len(&self, block: u64) -> u64 {
+        self.block_size.min(self.virtual_size - block * self.block_size)
+    }
+}
+
+/// What an entry speaks of.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Role {
+    Payload(u64),
+    Bitmap(u64),
+}
+
+impl std::fmt::Display for Role {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Role::Payload(block) => write!(f, "block {block}"),
+            Role::Bitmap(chunk) => write!(f, "the sector bitmap of chunk {chunk}"),
+        }
+    }
+}
+
+/// Where blocks may lie.
+#[derive(Clone, Debug)]
+pub(super) struct Bounds {
+    pub(super) file_len: u64,
+    /// Header section, log and regions: start, end, name.
+    pub(super) taken: Vec<(u64, u64, String)>,
+}
+
+impl Bounds {
+    fn judge(&self, role: Role, offset: u64, len: u64, at: u64) -> std::result::Result<(), Finding> {
+        let fatal = |code, message| Err(Finding::fatal(code, "block allocation table", at, message));
+        match offset.checked_add(len) {
+            Some(end) if end <= self.file_len => {}
+            _ => {
+                let message =
+                    format!("{role} lies outside the file: offset={offset}, length={len}, file={}", self.file_len);
+                return fatal("vhdx-block-outside", message);
+            }
+        }
+        match self.taken.iter().find(|(start, end, _)| offset < *end && *start < offset + len) {
+            Some((_, _, name)) => fatal("vhdx-block-overlap", format!("{role} at {offset} lies over the {name}")),
+            None => Ok(()),
+        }
+    }
+}
+
+/// The table of an open image.
+pub(super) struct Table {
+    pub(super) pages: Pages,
+    pub(super) geometry: Geometry,
+    pub(super) bounds: Bounds,
+    /// Where the table begins in the file.
+    offset: u64,
+}
+
+impl Table {
+    pub(super) fn new(view: Arc<dyn ReadAt>, geometry: Geometry, bounds: Bounds, offset: u64) -> Self {
+        Self { pages: Pages::new(view), geometry, bounds, offset }
+    }
+
+    fn place(&self, index: u64) -> u64 {
+        self.offset + index * ENTRY_LEN
+    }
+
+    fn raw(&self, index: u64) -> Result<Entry> {
+        let at = self.place(index);
+        self.pages.with(at, |page, within| Entry(le_u64(page, within)))
+    }
+
+    fn set(&mut self, index: u64, entry: Entry) -> Result<()> {
+        let at = self.place(index);
+        self.pages.change(at, |page, within| put(page, within, &entry.0.to_le_bytes()))
+    }
+
+    /// The entry of a block, judged.
+    pub(super) fn payload(&self, block: u64) -> Result<Entry> {
+        let index = self.geometry.payload_index(block);
+        let entry = self.raw(index)?;
+        self.judge(index, entry).map_err(Error::from_finding)?;
+        Ok(entry)
+    }
+
+    /// Where the sector bitmap of a chunk stands, if it has one.
+    pub(super) fn bitmap(&self, chunk: u64) -> Result<Option<u64>> {
+        let index = self.geometry.bitmap_index(chunk);
+        let entry = self.raw(index)?;
+        self.judge(index, entry).map_err(Error::from_finding)?;
+        Ok((entry.state() == State::FULLY_PRESENT).then(|| entry.offset()))
+    }
+
+    pub(super) fn set_payload(&mut self, block: u64, entry: Entry) -> Result<()> {
+        self.set(self.geometry.payload_index(block), entry)
+    }
+
+    pub(super) fn set_bitmap(&mut self, chunk: u64, offset: u64) -> Result<()> {
+        self.set(self.geometry.bitmap_index(chunk), Entry::new(State::FULLY_PRESENT, offset))
+    }
+
+    /// The rules that an entry must obey by itself for its block to be read.
+    pub(super) fn judge(&self, index: u64, entry: Entry) -> std::result::Result<(), Finding> {
+        let (at, role, state) = (self.place(index), self.geometry.role(index), entry.state());
+        let fatal = |code, message| Err(Finding::fatal(code, "block allocation table", at, message));
+        match role {
+            Role::Payload(_) => match state {
+                State::NOT_PRESENT | State::UNDEFINED | State::ZERO | State::UNMAPPED => Ok(()),
+                State::PARTIALLY_PRESENT if !self.geometry.has_parent => {
+                    fatal("vhdx-block-state", format!("{role} is partially present, but the image has no parent"))
+                }
+                State::FULLY_PRESENT | State::PARTIALLY_PRESENT => {
+                    self.bounds.judge(role, entry.offset(), self.geometry.block_size, at)
+                }
+                State(other) => fatal("vhdx-block-state", format!("{role} has the state {other}, which is not legal")),
+            },
+            Role::Bitmap(_) => match state {
+                State::NOT_PRESENT => Ok(()),
+                State::FULLY_PRESENT if self.geometry.has_parent => {
+                    self.bounds.judge(role, entry.offset(), ALIGNMENT, at)
+                }
+                // Nothing ever looks at it in an image without a parent.
+                _ if !self.geometry.has_parent => Ok(()),
+                State(other) => fatal("vhdx-block-state", format!("{role} has the state {other}, which is not legal")),
+            },
+        }
+    }
+
+    /// What a reader takes for a block in this state, where that does not depend on a place in the file.
+    fn source_of(&self, state: State) -> Option<Source> {
+        match state {
+            State::NOT_PRESENT if self.geometry.has_parent => Some(Source::Parent),
+            // Undefined and unmapped content may be anything; zeros are the kindest and never leak.
+            State::NOT_PRESENT | State::UNDEFINED | State::ZERO | State::UNMAPPED => Some(Source::Zero),
+            _ => None,
+        }
+    }
+
+    pub(super) fn extent_at(&self, offset: u64, len: u64) -> Result<Extent> {
+        let size = self.geometry.block_size;
+        let (block, within) = (offset / size, offset % size);
+        let entry = self.payload(block)?;
+        let rest = len.min(size - within);
+        if let Some(source) = self.source_of(entry.state()) {
+            let end = self.same_source_until(block + 1, (offset + len).div_ceil(size), source)?;
+            return Ok(Extent { len: len.min(end * size - offset), source });
+        }
+        if entry.state() == State::FULLY_PRESENT {
+            return Ok(Extent { len: rest, source: Source::Data(entry.offset() + within) });
+        }
+        let sector = self.geometry.sector;
+        let first = within / sector;
+        let (present, run) = self.bit_run(block, first, rest.div_ceil(sector) + 1)?;
+        let len = rest.min((first + run) * sector - within);
+        let source = if present { Source::Data(entry.offset() + within) } else { Source::Parent };
+        Ok(Extent { len, source })
+    }
+
+    /// The first block from `block` on whose bytes do not come from `source` (at most `end`).
+    fn same_source_until(&self, mut block: u64, end: u64, source: Source) -> Result<u64> {
+        while block < end {
+            let at = self.place(self.geometry.payload_index(block));
+            let empty = self.pages.hole_at(at)?;
+            if empty >= ENTRY_LEN {
+                if self.source_of(State::NOT_PRESENT) != Some(source) {
+                    return Ok(block);
+                }
+                block = self.geometry.block_from((at + empty - self.offset) / ENTRY_LEN).max(block + 1);
+                continue;
+            }
+            let (from, stopped) = (block, end);
+            block = self.pages.with(at, |page, _| {
+                let first = at - at % page.len() as u64;
+                (from..stopped)
+                    .find(|block| {
+                        let within = self.place(self.geometry.payload_index(*block)) - first;
+                        within >= page.len() as u64
+                            || self.source_of(Entry(le_u64(page, within as usize)).state()) != Some(source)
+                    })
+                    .unwrap_or(stopped)
+            })?;
+            let next = self.place(self.geometry.payload_index(block));
+            if block == from || next / super::PAGE == at / super::PAGE {
+                return Ok(block.min(end));
+            }
+        }
+        Ok(end)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use uuid::Uuid;
+
+    fn geometry(virtual_size: u64, block_size: u64, logical_sector: u32, parent: bool) -> Geometry {
+        let parent = parent.then(|| crate::image::ParentReference { accepted: vec![], paths: vec![] });
+        Geometry::new(&Parameters {
+            block_size,
+            leave_blocks_allocated: false,
+            virtual_size,
+            disk_id: Uuid::nil(),
+            logical_sector,
+            physical_sector: 4096,
+            parent,
+        })
+    }
+
+    /// Numbers worked out by hand from the specification's formulas.
+    #[test]
+    fn geometry_matches_the_specification() {
+        let largest = geometry(64 << 40, 1 << 20, 512, false);
+        assert_eq!((largest.chunk_ratio, largest.entries), (4096, 67_125_247));
+        assert_eq!(geometry(64 << 40, 1 << 20, 512, true).entries, 67_125_248);
+        for (block_mib, sector, ratio) in
+            [(2, 512, 2048), (32, 512, 128), (256, 512, 16), (1, 4096, 32768), (256, 4096, 128)]
+        {
+            assert_eq!(geometry(1 << 40, block_mib << 20, sector, false).chunk_ratio, ratio);
+        }
+    }
+
+    #[test]
+    fn indices_and_roles_are_inverse() {
+        let geometry = geometry(300 << 30, 256 << 20, 512, true);
+        for block in 0..geometry.blocks {
+            let index = geometry.payload_index(block);
+            assert_eq!(geometry.role(index), Role::Payload(block));
+            assert_eq!(geometry.block_from(index), block);
+        }
+        for chunk in 0..geometry.chunks {
+            let index = geometry.bitmap_index(chunk);
+            assert_eq!(geometry.role(index), Role::Bitmap(chunk));
+            assert_eq!(geometry.block_from(index), (chunk + 1) * geometry.chunk_ratio);
+        }
+    }
+}

@@ -1,0 +1,349 @@
+//! A VHDX image, open for writing.
+//!
+//! Payload is written to its place at once; what makes it visible, the table and the sector bitmaps, changes in memory
+//! only. A commit then
+//!
+//! 1. syncs the file: payload, new length, and the pages of earlier commits in their places;
+//! 2. writes all changed pages as one log entry and syncs: from here on they count, and a replay finds them;
+//! 3. writes the pages to their places, to be made durable by the next commit's step 1, so that the next entry may
+//!    name itself as the tail.
+//!
+//! A power loss before the end of 2 leaves the image of the commit before, one after it the new one. Space given back
+//! by a commit is used again only after it.
+
+use std::ops::Range;
+use std::path::Path;
+use std::sync::Arc;
+
+use uuid::Uuid;
+
+use super::ALIGNMENT;
+use super::header::{HEADERS, Header};
+use super::layout::Layout;
+use super::log::{LogWriter, MOST_PAGES_IN_ENTRY};
+use super::region::Region;
+use super::space::Space;
+use super::table::{Entry, State, Table};
+use crate::error::{Error, Result};
+use crate::finding::Finding;
+use crate::image::{Extent, Image, ImageInfo, ImageMut, Kind, check_range, data_in};
+use crate::storage::{Latched, ReadAt, Storage};
+
+/// Pages that one step on one block may change: the bits of a block of 256 MiB, its entry, its bitmap's entry, and
+/// the ends of runs that are not aligned to pages.
+const MOST_PAGES_IN_STEP: usize = 20;
+
+/// A VHDX image, open for writing.
+///
+/// See [`ImageMut`] for what is guaranteed. Both write identifiers of the header change before the first write of a
+/// session, and not at all in a session that writes nothing.
+pub struct VhdxMut {
+    storage: Arc<Latched>,
+    table: Table,
+    info: ImageInfo,
+    warnings: Vec<Finding>,
+    header: Header,
+    slot: usize,
+    log_place: Region,
+    space: Space,
+    /// Present once this session has written.
+    log: Option<LogWriter>,
+    /// Blocks that nothing names any more once the next commit is done.
+    released: Vec<(u64, u64)>,
+    /// Whether payload was written since the last sync.
+    unsynced: bool,
+}
+
+impl VhdxMut {
+    /// Opens an image for writing. A pending log is replayed into the file first.
+    ///
+    /// # Errors
+    /// As [`super::Vhdx::open`].
+    pub fn open(storage: Arc<dyn Storage>) -> Result<Self> {
+        let path = storage.path().to_owned();
+        Self::open_storage(storage).map_err(|error| error.at(&path))
+    }
+
+    fn open_storage(storage: Arc<dyn Storage>) -> Result<Self> {
+        let storage = Arc::new(Latched::new(storage));
+        let mut warnings = Vec::new();
+        let mut layout = Layout::read(storage.clone(), &mut warnings)?;
+        if let Some(replayed) = layout.pending.clone() {
+            // Judged before anything is written: a damaged file stays as it was found.
+            layout.judge_small_table(&mut warnings)?;
+            let mut header = Header { file_write: Uuid::new_v4(), ..layout.header.clone() };
+            let slot = write_header(&*storage, &mut header, layout.slot)?;
+            replayed.write_into(&*storage)?;
+            header.log = Uuid::nil();
+            write_header(&*storage, &mut header, slot)?;
+            warnings.clear();
+            layout = Layout::read(storage.clone(), &mut warnings)?;
+        }
+        let claims = layout.judge_small_table(&mut warnings)?;
+        let space = Space::new(claims.as_ref(), layout.bounds.file_len);
+        let warnings = warnings.into_iter().map(|finding| finding.at(storage.path())).collect();
+        Ok(Self {
+            table: layout.table(),
+            info: layout.info(),
+            warnings,
+            header: layout.header.clone(),
+            slot: layout.slot,
+            log_place: layout.log,
+            space,
+            log: None,
+            released: Vec::new(),
+            unsynced: false,
+            storage,
+        })
+    }
+
+    /// Before the first write of a session: a log under a new id, then a header that names it and carries new write
+    /// identifiers.
+    fn begin(&mut self) -> Result<()> {
+        if self.log.is_some() {
+            return Ok(());
+        }
+        if self.storage.len()? != self.space.end() {
+            self.storage.set_len(self.space.end())?;
+            self.table.bounds.file_len = self.space.end();
+            self.storage.sync()?;
+        }
+        let log = LogWriter::begin(&*self.storage, self.log_place, self.space.end())?;
+        self.header.log = log.log;
+        self.header.file_write = Uuid::new_v4();
+        self.header.data_write = Uuid::new_v4();
+        self.slot = write_header(&*self.storage, &mut self.header, self.slot)?;
+        self.info.data_identity = Some(self.header.data_write);
+        self.log = Some(log);
+        Ok(())
+    }
+
+    /// Space for a block that reads as zero.
+    fn allocate(&mut self, len: u64) -> Result<u64> {
+        let place = self.space.allocate(len);
+        if place.reused {
+            self.storage.punch_hole(place.offset, len)?;
+        } else {
+            self.storage.set_len(self.space.end())?;
+            self.table.bounds.file_len = self.space.end();
+        }
+        self.unsynced = true;
+        Ok(place.offset)
+    }
+
+    fn write_in_block(&mut self, block: u64, within: u64, bytes: &[u8]) -> Result<()> {
+        let len = bytes.len() as u64;
+        let entry = self.table.payload(block)?;
+        let offset = match entry.state() {
+            State::FULLY_PRESENT => entry.offset(),
+            State::PARTIALLY_PRESENT => {
+                self.mark_present(block, within, len)?;
+                entry.offset()
+            }
+            State::NOT_PRESENT if self.is_part_over_parent(block, within, len) => {
+                self.allocate_partial(block, within, len)?
+            }
+            _ => {
+                let offset = self.allocate(self.table.geometry.block_size)?;
+                self.table.set_payload(block, Entry::new(State::FULLY_PRESENT, offset))?;
+                offset
+            }
+        };
+        self.unsynced = true;
+        self.storage.write_at(bytes, offset + within)
+    }
+
+    fn zero_in_block(&mut self, block: u64, within: u64, len: u64) -> Result<()> {
+        let entry = self.table.payload(block)?;
+        let state = entry.state();
+        let whole = self.is_whole(block, within, len);
+        let keeps_space = self.info.kind == Kind::Fixed;
+        match state {
+            State::ZERO => Ok(()),
+            State::NOT_PRESENT if !self.table.geometry.has_parent => Ok(()),
+            _ if whole && !(keeps_space && state.has_place()) => {
+                if state.has_place() {
+                    self.released.push((entry.offset(), self.table.geometry.block_size));
+                }
+                self.table.set_payload(block, Entry::new(State::ZERO, 0))
+            }
+            State::FULLY_PRESENT if keeps_space => {
+                self.unsynced = true;
+                self.storage.write_zeros(entry.offset() + within, len)
+            }
+            State::FULLY_PRESENT => {
+                self.unsynced = true;
+                self.storage.punch_hole(entry.offset() + within, len)
+            }
+            State::PARTIALLY_PRESENT => {
+                self.mark_present(block, within, len)?;
+                self.unsynced = true;
+                self.storage.punch_hole(entry.offset() + within, len)
+            }
+            State::NOT_PRESENT => self.allocate_partial(block, within, len).map(|_| ()),
+            // Undefined and unmapped blocks read as zero here; said aloud, so that they do everywhere.
+            _ => self.table.set_payload(block, Entry::new(State::ZERO, 0)),
+        }
+    }
+
+    fn is_whole(&self, block: u64, within: u64, len: u64) -> bool {
+        within == 0 && len >= self.table.geometry.visible_len(block)
+    }
+
+    fn is_part_over_parent(&self, block: u64, within: u64, len: u64) -> bool {
+        self.table.geometry.has_parent && !self.is_whole(block, within, len)
+    }
+
+    /// A new block of which only this range stands in the file; the range reads as zero.
+    fn allocate_partial(&mut self, block: u64, within: u64, len: u64) -> Result<u64> {
+        let chunk = block / self.table.geometry.chunk_ratio;
+        if self.table.bitmap(chunk)?.is_none() {
+            let offset = self.allocate(ALIGNMENT)?;
+            self.table.set_bitmap(chunk, offset)?;
+        }
+        let offset = self.allocate(self.table.geometry.block_size)?;
+        let sectors = self.table.geometry.block_size / self.table.geometry.sector;
+        self.table.set_bits(block, 0, sectors, false)?;
+        self.mark_present(block, within, len)?;
+        self.table.set_payload(block, Entry::new(State::PARTIALLY_PRESENT, offset))?;
+        Ok(offset)
+    }
+
+    fn mark_present(&mut self, block: u64, within: u64, len: u64) -> Result<()> {
+        let sector = self.table.geometry.sector;
+        self.table.set_bits(block, within / sector, len / sector, true)
+    }
+
+    /// Commits when the changed pages might not fit one log entry after one more step.
+    fn commit_if_many(&mut self) -> Result<()> {
+        match self.table.pages.changed() + MOST_PAGES_IN_STEP > MOST_PAGES_IN_ENTRY {
+            true => self.commit(),
+            false => Ok(()),
+        }
+    }
+
+    fn commit(&mut self) -> Result<()> {
+        let Some(log) = &mut self.log else { return Ok(()) };
+        let pages = self.table.pages.changes();
+        if !self.unsynced && pages.is_empty() {
+            return Ok(());
+        }
+        self.storage.sync()?;
+        self.unsynced = false;
+        if pages.is_empty() {
+            return Ok(());
+        }
+        log.append(&*self.storage, &pages, self.space.end())?;
+        for (at, page) in &pages {
+            self.storage.write_at(&page[..], *at)?;
+        }
+        self.table.pages.mark_unchanged();
+        for (offset, len) in self.released.drain(..) {
+            self.storage.punch_hole(offset, len)?;
+            self.space.release(offset, len);
+        }
+        Ok(())
+    }
+
+    /// Each part of the range that lies in one block: block, place in it, length, place in the range.
+    fn steps(&self, offset: u64, len: u64) -> impl Iterator<Item = (u64, u64, u64, u64)> + use<> {
+        let size = self.table.geometry.block_size;
+        let mut done = 0;
+        std::iter::from_fn(move || {
+            let at = offset + done;
+            let (block, within) = (at / size, at % size);
+            let step = (len - done).min(size - within);
+            let item = (step > 0).then_some((block, within, step, done));
+            done += step;
+            item
+        })
+    }
+
+    fn change(
+        &mut self,
+        offset: u64,
+        len: u64,
+        mut act: impl FnMut(&mut Self, u64, u64, u64, u64) -> Result<()>,
+    ) -> Result<()> {
+        check_range(&self.info, self.path(), offset, len)?;
+        if len == 0 {
+            return Ok(());
+        }
+        let mut run = || {
+            self.begin()?;
+            for (block, within, step, done) in self.steps(offset, len) {
+                self.commit_if_many()?;
+                act(self, block, within, step, done)?;
+            }
+            Ok(())
+        };
+        run().map_err(|error: Error| error.at(self.path()))
+    }
+}
+
+/// Writes the header over the one that is not current, and syncs: it is current from then on. Returns its place.
+fn write_header(storage: &dyn Storage, header: &mut Header, slot: usize) -> Result<usize> {
+    let target = 1 - slot;
+    header.sequence = header.sequence.checked_add(1).ok_or_else(|| {
+        let message = "the sequence number has reached its end, no newer header can be written";
+        Error::from_finding(Finding::unsupported("vhdx-sequence", "header", HEADERS[slot], message))
+    })?;
+    storage.write_at(&header.encode(), HEADERS[target])?;
+    storage.sync()?;
+    Ok(target)
+}
+
+impl Image for VhdxMut {
+    fn path(&self) -> &Path {
+        self.storage.path()
+    }
+
+    fn info(&self) -> &ImageInfo {
+        &self.info
+    }
+
+    fn extent_at(&self, offset: u64, len: u64) -> Result<Extent> {
+        self.table.extent_at(offset, len).map_err(|error| error.at(self.path()))
+    }
+
+    fn read_data(&self, buffer: &mut [u8], at: u64) -> Result<()> {
+        self.storage.read_at(buffer, at)
+    }
+
+    fn host_data(&self, at: u64, len: u64) -> Result<Range<u64>> {
+        data_in(&*self.storage, at, len)
+    }
+
+    fn warnings(&self) -> &[Finding] {
+        &self.warnings
+    }
+}
+
+impl ImageMut for VhdxMut {
+    fn write_at(&mut self, bytes: &[u8], offset: u64) -> Result<()> {
+        self.change(offset, bytes.len() as u64, |image, block, within, step, done| {
+            image.write_in_block(block, within, &bytes[done as usize..(done + step) as usize])
+        })
+    }
+
+    fn zero_at(&mut self, offset: u64, len: u64) -> Result<()> {
+        self.change(offset, len, |image, block, within, step, _| image.zero_in_block(block, within, step))
+    }
+
+    fn flush(&mut self) -> Result<()> {
+        self.commit()
+    }
+
+    fn close(mut self: Box<Self>) -> Result<()> {
+        self.commit()?;
+        if self.log.take().is_some() {
+            // The last commit's pages reach their places before the log stops naming them.
+            self.storage.sync()?;
+            self.header.log = Uuid::nil();
+            self.slot = write_header(&*self.storage, &mut self.header, self.slot)?;
+            // Both headers agree, so that losing one of them loses nothing.
+            write_header(&*self.storage, &mut self.header, self.slot)?;
+        }
+        Ok(())
+    }
+}

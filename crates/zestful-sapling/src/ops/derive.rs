@@ -1,0 +1,154 @@
+//! Differencing images, grown from a base.
+
+use std::path::{Path, PathBuf};
+
+use super::Plan;
+use crate::chain::{Chain, Disk, OpenOptions, record_relative};
+use crate::error::{Error, Result};
+use crate::image::vhdx::CreateOptions;
+use crate::image::{Format, ParentReference, RecordedPath, folder_of, format_of_name};
+use crate::progress::Progress;
+use crate::size::format_size;
+use crate::storage::{StagedFile, is_marked_read_only, mark_read_only, refuse_existing};
+
+/// Children to be grown from one base.
+#[derive(Clone, Debug)]
+pub struct Derive {
+    base: PathBuf,
+    children: Vec<PathBuf>,
+    absolute: bool,
+    block_size: Option<u64>,
+}
+
+impl Derive {
+    /// These children of that base (any image that has an identity, itself a child or not).
+    pub fn new(base: impl Into<PathBuf>, children: Vec<PathBuf>) -> Self {
+        Self { base: base.into(), children, absolute: false, block_size: None }
+    }
+
+    /// Record the base's absolute path on this host as well; the relative one is always recorded.
+    pub fn with_absolute(mut self, absolute: bool) -> Self {
+        self.absolute = absolute;
+        self
+    }
+
+    /// Another block size than the default.
+    pub fn with_block_size(mut self, bytes: Option<u64>) -> Self {
+        self.block_size = bytes;
+        self
+    }
+
+    /// What growing them would do. The base is opened with its whole chain, so that no child is grown from a broken
+    /// one, and stays locked against writers as long as the plan lives.
+    ///
+    /// # Errors
+    /// `Usage` when the base is raw (it has no identity) or a name cannot be used; `Refused` when a child's file
+    /// exists or the base is being written to; otherwise as [`Chain::open`].
+    pub fn plan(self) -> Result<DerivePlan> {
+        let base = Chain::open(&self.base, &OpenOptions::new())?;
+        let info = base.info().clone();
+        let Some(identity) = info.data_identity else {
+            return Err(Error::usage(
+                format!(
+                    "{} is a {} disk, which has no identity that a child could record",
+                    self.base.display(),
+                    info.format
+                ),
+                "copy it to a vhdx image first (`copy`), and grow the children from that",
+            ));
+        };
+        if self.children.is_empty() {
+            return Err(Error::usage("no child was named", "name one file for each child"));
+        }
+        let real_base = std::fs::canonicalize(&self.base).map_err(|e| Error::io("look up", &self.base, e))?;
+        let mut plan = Plan { operation: "derive", ..Plan::default() };
+        let already = is_marked_read_only(&self.base)?;
+        if !already {
+            plan.steps.push(format!("mark {} read-only on this host", self.base.display()));
+            plan.files.change.push(self.base.clone());
+        }
+        let mut children = Vec::new();
+        for child in &self.children {
+            refuse_existing(child)?;
+            if self.children.iter().filter(|other| *other == child).count() > 1 {
+                return Err(Error::usage(
+                    format!("{} is named twice", child.display()),
+                    "give each child its own name",
+                ));
+            }
+            if format_of_name(child) != Some(Format::Vhdx) {
+                return Err(Error::usage(
+                    format!("{} does not end in .vhdx", child.display()),
+                    "a child of a vhdx image is a vhdx image: name it so",
+                ));
+            }
+            let mut options = CreateOptions::new(info.virtual_size)
+                .with_sectors(info.logical_sector, info.physical_sector)
+                .with_parent(self.reference(child, &real_base, identity)?);
+            if let Some(id) = info.identity {
+                options = options.with_disk_id(id);
+            }
+            if let Some(bytes) = self.block_size {
+                options = options.with_block_size(bytes);
+            }
+            options.file_len()?;
+            plan.steps.push(format!(
+                "make {}: vhdx, differencing, {}, a child of {}",
+                child.display(),
+                format_size(info.virtual_size),
+                self.base.display()
+            ));
+            plan.files.create.push(child.clone());
+            plan.peak_extra_space += options.file_len()?.min(1 << 20);
+            children.push((child.clone(), options));
+        }
+        plan.bytes_written = plan.peak_extra_space;
+        plan.warn_of_growth(&self.children[0], info.virtual_size)?;
+        Ok(DerivePlan { plan, base: self.base, children, _held: base })
+    }
+
+    fn reference(&self, child: &Path, real_base: &Path, identity: uuid::Uuid) -> Result<ParentReference> {
+        let folder = folder_of(child);
+        let folder = std::fs::canonicalize(&folder).map_err(|e| Error::io("look up the folder", &folder, e))?;
+        let mut paths = vec![RecordedPath { key: "relative_path", text: record_relative(&folder, real_base)? }];
+        if self.absolute {
+            let text = real_base.to_string_lossy().replace('/', "\\");
+            paths.push(RecordedPath { key: "absolute_win32_path", text });
+        }
+        Ok(ParentReference { accepted: vec![identity], paths })
+    }
+}
+
+/// A checked plan to grow children.
+pub struct DerivePlan {
+    plan: Plan,
+    base: PathBuf,
+    children: Vec<(PathBuf, CreateOptions)>,
+    /// Keeps the base and its parents locked against writers until the children are there.
+    _held: Chain,
+}
+
+impl DerivePlan {
+    /// The plan as plain data.
+    pub fn summary(&self) -> &Plan {
+        &self.plan
+    }
+
+    /// Marks the base read-only and makes the children. Each child appears whole and durable under its name or not at
+    /// all; all of them are laid out before the first appears.
+    ///
+    /// # Errors
+    /// `Refused` when something appeared at a child's place since, or too little space is left; `Io`, `Cancelled`.
+    pub fn run(&self, progress: &Progress) -> Result<()> {
+        Plan::require_space(&self.children[0].0, self.plan.peak_extra_space)?;
+        let mut staged = Vec::new();
+        for (child, options) in &self.children {
+            progress.check()?;
+            let file = StagedFile::create(child)?;
+            options.create_in(&*file.storage())?;
+            staged.push(file);
+        }
+        mark_read_only(&self.base)?;
+        staged.into_iter().try_for_each(StagedFile::publish)
+    }
+}

@@ -1,0 +1,243 @@
+//! Which image depends on which: the chain of one image, or all families in a folder.
+
+use std::collections::HashMap;
+use std::path::{Path, PathBuf};
+
+use jiff::Timestamp;
+use serde::Serialize;
+
+use super::inspect::open_for_look;
+use crate::chain::{HostIdentity, MAX_DEPTH, OpenOptions, parent_of};
+use crate::error::{Error, Result};
+use crate::image::{Format, ImageInfo, Kind, format_of_name};
+use crate::storage::{FileStorage, ReadAt};
+
+/// Images and who depends on whom.
+#[derive(Debug, Default, Serialize)]
+pub struct Family {
+    /// Images without a parent, or whose parent is not known, with all that grew from them.
+    pub roots: Vec<Node>,
+    /// What is wrong, file by file.
+    pub problems: Vec<Problem>,
+}
+
+/// One image in a family. Sizes are in bytes.
+#[derive(Debug, Serialize)]
+pub struct Node {
+    /// The file.
+    pub path: PathBuf,
+    /// The on-disk layout.
+    pub format: Format,
+    /// How it takes its space.
+    pub kind: Kind,
+    /// What it is in its family.
+    pub role: Role,
+    /// The size that a guest sees.
+    pub virtual_size: u64,
+    /// The length of the file.
+    pub file_size: u64,
+    /// What the host has really set aside for the file.
+    pub allocated_size: u64,
+    /// When the file was last changed.
+    pub modified: Option<Timestamp>,
+    /// The process that writes to it, as far as this host tells.
+    pub in_use: Option<String>,
+    /// Whether something is wrong with it or its parent.
+    pub broken: bool,
+    /// The images that grew from it.
+    pub children: Vec<Node>,
+}
+
+/// What an image is in its family.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Role {
+    /// No parent, and others grow from it: it must not change.
+    Base,
+    /// A parent in between: it must not change.
+    Frozen,
+    /// The end of a chain: what a guest writes to.
+    Current,
+}
+
+/// Something wrong with a file.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Problem {
+    /// The file.
+    pub path: PathBuf,
+    /// What is wrong and what to do.
+    pub message: String,
+}
+
+struct Seen {
+    path: PathBuf,
+    info: ImageInfo,
+    file_size: u64,
+    allocated_size: u64,
+    modified: Option<Timestamp>,
+    in_use: Option<String>,
+    parent: Option<usize>,
+    broken: bool,
+}
+
+#[derive(Default)]
+struct Survey {
+    images: Vec<Seen>,
+    by_identity: HashMap<HostIdentity, usize>,
+    problems: Vec<Problem>,
+}
+
+impl Family {
+    /// The chain of one image.
+    ///
+    /// # Errors
+    /// As for opening the image itself; what is wrong with its parents is among the problems.
+    pub fn of_image(path: &Path, format: Option<Format>) -> Result<Self> {
+        let mut survey = Survey::default();
+        survey.add(path, format)?;
+        Ok(survey.assemble())
+    }
+
+    /// All images in a folder (not in folders below it), and those elsewhere that they grew from. Files count as
+    /// images by their endings. Files that cannot be opened are among the problems.
+    ///
+    /// # Errors
+    /// `Io` when the folder cannot be read.
+    pub fn of_folder(folder: &Path) -> Result<Self> {
+        let read = || -> std::io::Result<Vec<PathBuf>> {
+            let mut paths = Vec::new();
+            for entry in std::fs::read_dir(folder)? {
+                let path = entry?.path();
+                if format_of_name(&path).is_some() && path.is_file() {
+                    paths.push(path);
+                }
+            }
+            paths.sort();
+            Ok(paths)
+        };
+        let mut survey = Survey::default();
+        for path in read().map_err(|e| Error::io("read the folder", folder, e))? {
+            if let Err(error) = survey.add(&path, None) {
+                survey.problems.push(Problem { path, message: error.to_string() });
+            }
+        }
+        Ok(survey.assemble())
+    }
+}
+
+impl Survey {
+    /// Adds an image and all its parents that are not known yet.
+    fn add(&mut self, path: &Path, format: Option<Format>) -> Result<()> {
+        let options = OpenOptions::new().with_look(true);
+        let mut child: Option<usize> = None;
+        let mut next = path.to_owned();
+        for level in 0..=MAX_DEPTH {
+            let opened = open_for_look(&next, format.filter(|_| level == 0), false)?;
+            let identity = opened.storage.host_identity()?;
+            let known = self.by_identity.get(&identity).copied();
+            let number = match known {
+                Some(number) => number,
+                None => self.note(&next, identity, &opened.storage, opened.image.info(), opened.in_use)?,
+            };
+            if let Some(child) = child {
+                self.images[child].parent = Some(number);
+            }
+            if known.is_some() {
+                return Ok(());
+            }
+            match parent_of(&*opened.image, None, &[identity], &options) {
+                Ok(None) => return Ok(()),
+                Ok(Some(found)) => next = found.image.path().to_owned(),
+                Err(error @ (Error::Parent(_) | Error::Io { .. })) => {
+                    self.images[number].broken = true;
+                    self.problems.push(Problem { path: self.images[number].path.clone(), message: error.to_string() });
+                    return Ok(());
+                }
+                Err(other) => return Err(other),
+            }
+            child = Some(number);
+        }
+        Ok(())
+    }
+
+    fn note(
+        &mut self,
+        path: &Path,
+        identity: HostIdentity,
+        storage: &FileStorage,
+        info: &ImageInfo,
+        in_use: Option<String>,
+    ) -> Result<usize> {
+        let modified = std::fs::metadata(path).and_then(|m| m.modified()).ok();
+        self.images.push(Seen {
+            path: path.to_owned(),
+            info: info.clone(),
+            file_size: storage.len()?,
+            allocated_size: storage.allocated()?,
+            modified: modified.and_then(|time| Timestamp::try_from(time).ok()),
+            in_use,
+            parent: None,
+            broken: false,
+        });
+        self.by_identity.insert(identity, self.images.len() - 1);
+        Ok(self.images.len() - 1)
+    }
+
+    fn assemble(mut self) -> Family {
+        self.break_cycles();
+        let mut children: Vec<Vec<usize>> = vec![Vec::new(); self.images.len()];
+        let mut roots = Vec::new();
+        for (number, image) in self.images.iter().enumerate() {
+            match image.parent {
+                Some(parent) => children[parent].push(number),
+                None => roots.push(number),
+            }
+        }
+        let roots = roots.into_iter().map(|number| self.node(number, &children)).collect();
+        Family { roots, problems: self.problems }
+    }
+
+    /// A chain that leads back to itself is cut at one place, which is told.
+    fn break_cycles(&mut self) {
+        for start in 0..self.images.len() {
+            let (mut at, mut steps) = (start, 0);
+            while let Some(parent) = self.images[at].parent {
+                if parent == start {
+                    self.images[start].parent = None;
+                    self.images[start].broken = true;
+                    let path = self.images[start].path.clone();
+                    let message = format!("{}: its chain of parents leads back to itself", path.display());
+                    self.problems.push(Problem { path, message });
+                    break;
+                }
+                steps += 1;
+                if steps > self.images.len() {
+                    break;
+                }
+                at = parent;
+            }
+        }
+    }
+
+    fn node(&self, number: usize, children: &[Vec<usize>]) -> Node {
+        let image = &self.images[number];
+        let role = match (children[number].is_empty(), image.info.kind) {
+            (true, _) => Role::Current,
+            (false, Kind::Differencing) => Role::Frozen,
+            (false, _) => Role::Base,
+        };
+        Node {
+            path: image.path.clone(),
+            format: image.info.format,
+            kind: image.info.kind,
+            role,
+            virtual_size: image.info.virtual_size,
+            file_size: image.file_size,
+            allocated_size: image.allocated_size,
+            modified: image.modified,
+            in_use: image.in_use.clone(),
+            broken: image.broken,
+            children: children[number].iter().map(|child| self.node(*child, children)).collect(),
+        }
+    }
+}

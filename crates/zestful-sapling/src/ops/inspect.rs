@@ -1,0 +1,214 @@
+//! All about one image.
+
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use jiff::Timestamp;
+use serde::Serialize;
+use uuid::Uuid;
+
+use crate::chain::{MAX_DEPTH, OpenOptions, parent_of};
+use crate::error::{Error, ParentProblemKind, Refusal, Result};
+use crate::finding::Finding;
+use crate::image::vhdx::{BlockCounts, Vhdx};
+use crate::image::{Format, Image, Kind, folder_of, open_image, probe};
+use crate::storage::{Access, FileStorage, ReadAt, free_space, is_marked_read_only};
+
+/// Tables whose used part is larger than this are not counted through.
+const COUNTED_TABLE: u64 = 4 << 20;
+
+/// What an image says of itself, what the host says of its file, and how its parent is. Sizes are in bytes.
+#[derive(Clone, Debug, Serialize)]
+pub struct Report {
+    /// The file.
+    pub path: PathBuf,
+    /// The on-disk layout.
+    pub format: Format,
+    /// How it takes its space.
+    pub kind: Kind,
+    /// The size that a guest sees.
+    pub virtual_size: u64,
+    /// The length of the file.
+    pub file_size: u64,
+    /// What the host has really set aside for the file.
+    pub allocated_size: u64,
+    /// The unit of allocation.
+    pub block_size: Option<u64>,
+    /// The smallest unit a guest addresses.
+    pub logical_sector: u32,
+    /// The unit the disk claims to write in.
+    pub physical_sector: u32,
+    /// Identifies the disk to a guest.
+    pub identity: Option<Uuid>,
+    /// Identifies the content; children record it.
+    pub data_identity: Option<Uuid>,
+    /// The parent; `None` for a base.
+    pub parent: Option<ParentReport>,
+    /// Layers below this one that could be opened.
+    pub depth: usize,
+    /// The process that writes to it, as far as this host tells.
+    pub in_use: Option<String>,
+    /// Whether the host's file mode forbids writing, as for parents.
+    pub read_only: bool,
+    /// Blocks by state; `None` where the format has none, or for a very large table.
+    pub blocks: Option<BlockCounts>,
+    /// The log; `None` where the format has none.
+    pub log: Option<LogReport>,
+    /// When the file was last changed.
+    pub modified: Option<Timestamp>,
+    /// Free space of the file system that holds the file.
+    pub host_free: u64,
+    /// What is unusual about it.
+    pub warnings: Vec<Finding>,
+}
+
+/// The state of an image's log.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+pub struct LogReport {
+    /// Whether changes wait to be put in place by the next writer.
+    pub pending: bool,
+}
+
+/// How an image's parent is.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct ParentReport {
+    /// The data identity that the child recorded.
+    pub identity: Option<Uuid>,
+    /// The paths as recorded, in the order in which they are tried.
+    pub recorded_paths: Vec<String>,
+    /// The file that was found, be it the right one or not.
+    pub found_path: Option<PathBuf>,
+    /// How it is.
+    pub state: ParentState,
+    /// What is wrong, where anything is.
+    pub problem: Option<String>,
+}
+
+/// How a parent is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum ParentState {
+    /// There, and the right one.
+    Ok,
+    /// No file was found.
+    Missing,
+    /// A file was found, but it is not, or is no longer, the one recorded.
+    Mismatch,
+    /// The file found cannot be used.
+    Unusable,
+}
+
+/// An image opened for a look, also while another process writes to it.
+pub(super) struct Opened {
+    pub(super) image: Box<dyn Image>,
+    pub(super) storage: Arc<FileStorage>,
+    pub(super) blocks: Option<BlockCounts>,
+    pub(super) in_use: Option<String>,
+}
+
+/// Opens an image; without a lock if somebody holds it, who is then named.
+pub(super) fn open_for_look(path: &Path, format: Option<Format>, count: bool) -> Result<Opened> {
+    let (storage, in_use) = match FileStorage::open(path, Access::Read) {
+        Ok(storage) => (storage, None),
+        Err(Error::Refused(Refusal::InUse, told)) => {
+            let message = told.message;
+            let holder = message.rsplit_once(" by ").map_or_else(|| message.clone(), |(_, who)| who.to_owned());
+            (FileStorage::open(path, Access::Look)?, Some(holder))
+        }
+        Err(other) => return Err(other),
+    };
+    let storage = Arc::new(storage);
+    let shared: Arc<dyn ReadAt> = storage.clone();
+    let (image, blocks): (Box<dyn Image>, _) = match probe(&*shared, format)? {
+        Format::Vhdx => {
+            let image = Vhdx::open(shared)?;
+            let blocks = if count { image.block_counts(COUNTED_TABLE)? } else { None };
+            (Box::new(image), blocks)
+        }
+        named => (open_image(shared, Some(named))?, None),
+    };
+    Ok(Opened { image, storage, blocks, in_use })
+}
+
+/// Looks at an image and at its chain; its own state is told even when a parent is missing.
+///
+/// # Errors
+/// As [`open_image`] for the image itself; problems with parents are part of the report.
+pub fn inspect(path: &Path, format: Option<Format>) -> Result<Report> {
+    let opened = open_for_look(path, format, true)?;
+    let info = opened.image.info().clone();
+    let mut warnings = opened.image.warnings().to_vec();
+    let identity = opened.storage.host_identity()?;
+    let modified = std::fs::metadata(path).and_then(|m| m.modified()).ok().and_then(|t| Timestamp::try_from(t).ok());
+    let (file_size, allocated_size) = (opened.storage.len()?, opened.storage.allocated()?);
+    let (parent, depth) = look_at_parents(opened.image, identity, &mut warnings)?;
+    Ok(Report {
+        path: path.to_owned(),
+        format: info.format,
+        kind: info.kind,
+        virtual_size: info.virtual_size,
+        file_size,
+        allocated_size,
+        block_size: info.block_size,
+        logical_sector: info.logical_sector,
+        physical_sector: info.physical_sector,
+        identity: info.identity,
+        data_identity: info.data_identity,
+        parent,
+        depth,
+        in_use: opened.in_use,
+        read_only: is_marked_read_only(path)?,
+        blocks: opened.blocks,
+        log: (info.format == Format::Vhdx).then_some(LogReport { pending: info.log_pending }),
+        modified,
+        host_free: free_space(&folder_of(path))?,
+        warnings,
+    })
+}
+
+/// The direct parent's state, and how many layers down the chain is whole.
+fn look_at_parents(
+    image: Box<dyn Image>,
+    identity: (u64, u64),
+    warnings: &mut Vec<Finding>,
+) -> Result<(Option<ParentReport>, usize)> {
+    let Some(reference) = image.info().parent.clone() else { return Ok((None, 0)) };
+    let mut report = ParentReport {
+        identity: reference.accepted.first().copied(),
+        recorded_paths: reference.paths.iter().map(|path| path.text.clone()).collect(),
+        found_path: None,
+        state: ParentState::Ok,
+        problem: None,
+    };
+    let options = OpenOptions::new().with_look(true);
+    let (mut current, mut seen) = (image, vec![identity]);
+    while seen.len() <= MAX_DEPTH {
+        match parent_of(&*current, None, &seen, &options) {
+            Ok(None) => break,
+            Ok(Some(found)) => {
+                report.found_path.get_or_insert_with(|| found.image.path().to_owned());
+                seen.push(found.identity);
+                warnings.extend(found.warning);
+                current = found.image;
+            }
+            Err(Error::Parent(problem)) => {
+                let (state, path) = match &problem.kind {
+                    ParentProblemKind::Missing { .. } => (ParentState::Missing, None),
+                    ParentProblemKind::Mismatch { parent, .. } => (ParentState::Mismatch, Some(parent.clone())),
+                    ParentProblemKind::Unreadable { parent, .. } | ParentProblemKind::SectorSize { parent, .. } => {
+                        (ParentState::Unusable, Some(parent.clone()))
+                    }
+                    ParentProblemKind::Cycle { again } => (ParentState::Unusable, Some(again.clone())),
+                    ParentProblemKind::TooDeep { .. } => (ParentState::Unusable, None),
+                };
+                if seen.len() == 1 {
+                    (report.state, report.found_path) = (state, path);
+                }
+                report.problem = Some(problem.to_string());
+                break;
+            }
+            Err(other) => return Err(other),
+        }
+    }
+    Ok((Some(report), seen.len() - 1))
+}

@@ -1,0 +1,75 @@
+//! What a change would do, as plain data.
+
+use std::path::{Path, PathBuf};
+
+use serde::Serialize;
+
+use crate::error::{Error, Refusal, Result};
+use crate::image::folder_of;
+use crate::size::format_size;
+use crate::storage::free_space;
+
+/// What an operation would do. Sizes are in bytes.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Plan {
+    /// The operation's name.
+    pub operation: &'static str,
+    /// What happens, in order.
+    pub steps: Vec<String>,
+    /// The files it touches.
+    pub files: FileChanges,
+    /// Bytes that will be read at most.
+    pub bytes_read: u64,
+    /// Bytes that will be written at most.
+    pub bytes_written: u64,
+    /// Space that the host must have for it at the worst moment.
+    pub peak_extra_space: u64,
+    /// What the user should know before.
+    pub warnings: Vec<String>,
+}
+
+/// The files that an operation touches.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct FileChanges {
+    /// New files.
+    pub create: Vec<PathBuf>,
+    /// Files whose content or mode changes.
+    pub change: Vec<PathBuf>,
+    /// Files that get another name: from, to.
+    pub rename: Vec<(PathBuf, PathBuf)>,
+    /// Files that vanish.
+    pub remove: Vec<PathBuf>,
+}
+
+impl Plan {
+    /// Refuses when the folder of `target` cannot hold `needed` more bytes.
+    pub(super) fn require_space(target: &Path, needed: u64) -> Result<()> {
+        let free = free_space(&folder_of(target))?;
+        if needed <= free {
+            return Ok(());
+        }
+        Err(Error::refused(
+            Refusal::NoSpace,
+            format!(
+                "{} may need {}, but the host has {} free there",
+                target.display(),
+                format_size(needed),
+                format_size(free)
+            ),
+            "make room, or choose a folder on another file system",
+        ))
+    }
+
+    /// Warns when a growing disk could outgrow the host.
+    pub(super) fn warn_of_growth(&mut self, target: &Path, virtual_size: u64) -> Result<()> {
+        let free = free_space(&folder_of(target))?;
+        if virtual_size > free {
+            self.warnings.push(format!(
+                "the disk can grow to {}, the host has {} free: watch it, or make it smaller",
+                format_size(virtual_size),
+                format_size(free)
+            ));
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,182 @@
+//! A file of the host, with its holes.
+
+use std::fs::{File, OpenOptions};
+use std::io;
+use std::ops::Range;
+use std::os::unix::fs::{FileExt, MetadataExt, OpenOptionsExt};
+use std::path::{Path, PathBuf};
+
+use rustix::fs::{FallocateFlags, OFlags, SeekFrom, fallocate, seek};
+
+use super::{ReadAt, Storage, lock};
+use crate::error::{Error, Refusal, Result};
+
+/// How a file is opened and which lock is taken for as long as it is open.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Access {
+    /// Read, shared with other readers.
+    Read,
+    /// Read without any lock, for a look at a file that another process writes to; what is read may be halfway
+    /// between two states.
+    Look,
+    /// Read and write, alone.
+    Write,
+}
+
+/// A regular file of the host, locked while open.
+///
+/// The lock is advisory (`flock`): it keeps programs apart that use this library, on one host. Where the file system
+/// has no locks the file is opened without.
+#[derive(Debug)]
+pub struct FileStorage {
+    file: File,
+    path: PathBuf,
+}
+
+impl FileStorage {
+    /// Opens an existing regular file.
+    ///
+    /// # Errors
+    /// `Io` when the host cannot open it; `Usage` when it is not a regular file; `Refused` when another process holds
+    /// it (the message names it where the host tells), or when it is opened for writing and marked read-only.
+    pub fn open(path: &Path, access: Access) -> Result<Self> {
+        loop {
+            let storage = Self::open_once(path, access)?;
+            if access == Access::Look || storage.is_still_at(path)? {
+                return Ok(storage);
+            }
+        }
+    }
+
+    fn open_once(path: &Path, access: Access) -> Result<Self> {
+        let write = access == Access::Write;
+        let action = if write { "open for writing" } else { "open" };
+        let found = std::fs::metadata(path).map_err(|e| Error::io(action, path, e))?;
+        check_regular(&found, path)?;
+        if write && found.permissions().readonly() {
+            return Err(Error::refused(
+                Refusal::ReadOnly,
+                format!("{} is marked read-only on this host, as parents of other images are", path.display()),
+                "write to a child of it instead, or give it back its write permission once nothing depends on it",
+            ));
+        }
+        let file = OpenOptions::new()
+            .read(true)
+            .write(write)
+            // A named pipe put in the file's place must not hang us.
+            .custom_flags(OFlags::NONBLOCK.bits().cast_signed())
+            .open(path)
+            .map_err(|e| Error::io(action, path, e))?;
+        check_regular(&file.metadata().map_err(|e| Error::io(action, path, e))?, path)?;
+        match access {
+            Access::Read => lock::shared(&file, path)?,
+            Access::Write => lock::exclusive(&file, path)?,
+            Access::Look => {}
+        }
+        Ok(Self { file, path: path.to_owned() })
+    }
+
+    /// A file that was created for writing just now.
+    pub(super) fn from_new(file: File, path: PathBuf) -> Result<Self> {
+        lock::exclusive(&file, &path)?;
+        Ok(Self { file, path })
+    }
+
+    /// A lock taken on a file that was swapped away meanwhile protects nothing.
+    fn is_still_at(&self, path: &Path) -> Result<bool> {
+        let held = self.metadata()?;
+        match std::fs::metadata(path) {
+            Ok(there) => Ok((held.dev(), held.ino()) == (there.dev(), there.ino())),
+            Err(error) => Err(Error::io("open", path, error)),
+        }
+    }
+
+    fn metadata(&self) -> Result<std::fs::Metadata> {
+        self.file.metadata().map_err(|e| self.error("look up", e))
+    }
+
+    /// The host's identity of this file, the same under every name.
+    ///
+    /// # Errors
+    /// `Io` when the host cannot tell.
+    pub fn host_identity(&self) -> Result<(u64, u64)> {
+        self.metadata().map(|m| (m.dev(), m.ino()))
+    }
+
+    fn error(&self, action: &str, source: io::Error) -> Error {
+        Error::io(action, &self.path, source)
+    }
+
+    fn seek_to(&self, from: SeekFrom) -> Result<Option<u64>> {
+        match seek(&self.file, from) {
+            Ok(at) => Ok(Some(at)),
+            Err(rustix::io::Errno::NXIO) => Ok(None),
+            Err(error) => Err(self.error("look for holes in", error.into())),
+        }
+    }
+}
+
+fn check_regular(found: &std::fs::Metadata, path: &Path) -> Result<()> {
+    if found.is_file() {
+        return Ok(());
+    }
+    let what = if found.is_dir() { "is a folder" } else { "is not a regular file" };
+    Err(Error::usage(format!("{} {what}", path.display()), "name the file of an image"))
+}
+
+impl ReadAt for FileStorage {
+    fn path(&self) -> &Path {
+        &self.path
+    }
+
+    fn len(&self) -> Result<u64> {
+        self.metadata().map(|m| m.len())
+    }
+
+    fn read_at(&self, buffer: &mut [u8], offset: u64) -> Result<()> {
+        self.file
+            .read_exact_at(buffer, offset)
+            .map_err(|e| self.error(&format!("read {} bytes at byte {offset} of", buffer.len()), e))
+    }
+
+    fn next_data(&self, offset: u64) -> Result<Option<Range<u64>>> {
+        let len = self.len()?;
+        if offset >= len {
+            return Ok(None);
+        }
+        let Some(start) = self.seek_to(SeekFrom::Data(offset))? else { return Ok(None) };
+        let end = self.seek_to(SeekFrom::Hole(start))?.unwrap_or(len);
+        Ok(Some(start..end.max(start + 1)))
+    }
+
+    fn allocated(&self) -> Result<u64> {
+        self.metadata().map(|m| m.blocks() * 512)
+    }
+}
+
+impl Storage for FileStorage {
+    fn write_at(&self, bytes: &[u8], offset: u64) -> Result<()> {
+        self.file
+            .write_all_at(bytes, offset)
+            .map_err(|e| self.error(&format!("write {} bytes at byte {offset} of", bytes.len()), e))
+    }
+
+    fn set_len(&self, len: u64) -> Result<()> {
+        self.file.set_len(len).map_err(|e| self.error(&format!("set the length to {len} bytes of"), e))
+    }
+
+    fn sync(&self) -> Result<()> {
+        self.file.sync_all().map_err(|e| self.error("sync", e))
+    }
+
+    fn punch_hole(&self, offset: u64, len: u64) -> Result<()> {
+        if len == 0 {
+            return Ok(());
+        }
+        match fallocate(&self.file, FallocateFlags::PUNCH_HOLE | FallocateFlags::KEEP_SIZE, offset, len) {
+            Ok(()) => Ok(()),
+            Err(rustix::io::Errno::OPNOTSUPP | rustix::io::Errno::NOSYS) => self.write_zeros(offset, len),
+            Err(error) => Err(self.error("punch a hole in", error.into())),
+        }
+    }
+}

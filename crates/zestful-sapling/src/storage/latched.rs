@@ -1,0 +1,76 @@
+//! After the first failed write or sync nothing more is written.
+
+use std::ops::Range;
+use std::path::Path;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use super::{ReadAt, Storage};
+use crate::error::{Error, Refusal, Result};
+
+/// Storage that refuses every change after one that failed.
+///
+/// A host that reports a failed sync may have dropped the data; a second sync then succeeds and proves nothing. Only
+/// opening the image again, which replays its log, leads back to a known state.
+pub(crate) struct Latched {
+    inner: Arc<dyn Storage>,
+    failed: AtomicBool,
+}
+
+impl Latched {
+    pub(crate) fn new(inner: Arc<dyn Storage>) -> Self {
+        Self { inner, failed: AtomicBool::new(false) }
+    }
+
+    fn guard(&self, act: impl FnOnce(&dyn Storage) -> Result<()>) -> Result<()> {
+        if self.failed.load(Ordering::Acquire) {
+            return Err(Error::refused(
+                Refusal::EarlierFailure,
+                format!("an earlier write to {} failed, so nothing more is written to it", self.path().display()),
+                "mend the cause and open the image again; all that was flushed is still there",
+            ));
+        }
+        act(&*self.inner).inspect_err(|_| self.failed.store(true, Ordering::Release))
+    }
+}
+
+#[deny(clippy::missing_trait_methods)]
+impl ReadAt for Latched {
+    fn path(&self) -> &Path {
+        self.inner.path()
+    }
+    fn len(&self) -> Result<u64> {
+        self.inner.len()
+    }
+    fn is_empty(&self) -> Result<bool> {
+        self.inner.is_empty()
+    }
+    fn read_at(&self, buffer: &mut [u8], offset: u64) -> Result<()> {
+        self.inner.read_at(buffer, offset)
+    }
+    fn next_data(&self, offset: u64) -> Result<Option<Range<u64>>> {
+        self.inner.next_data(offset)
+    }
+    fn allocated(&self) -> Result<u64> {
+        self.inner.allocated()
+    }
+}
+
+#[deny(clippy::missing_trait_methods)]
+impl Storage for Latched {
+    fn write_at(&self, bytes: &[u8], offset: u64) -> Result<()> {
+        self.guard(|inner| inner.write_at(bytes, offset))
+    }
+    fn set_len(&self, len: u64) -> Result<()> {
+        self.guard(|inner| inner.set_len(len))
+    }
+    fn sync(&self) -> Result<()> {
+        self.guard(|inner| inner.sync())
+    }
+    fn punch_hole(&self, offset: u64, len: u64) -> Result<()> {
+        self.guard(|inner| inner.punch_hole(offset, len))
+    }
+    fn write_zeros(&self, offset: u64, len: u64) -> Result<()> {
+        self.guard(|inner| inner.write_zeros(offset, len))
+    }
+}

@@ -1,0 +1,55 @@
+//! One writer or many readers, and who they are.
+
+use std::fs::{File, TryLockError};
+use std::io;
+use std::os::unix::fs::MetadataExt;
+use std::path::Path;
+
+use crate::error::{Error, Refusal, Result};
+
+pub(super) fn shared(file: &File, path: &Path) -> Result<()> {
+    settle(file.try_lock_shared(), file, path, "written to")
+}
+
+pub(super) fn exclusive(file: &File, path: &Path) -> Result<()> {
+    settle(file.try_lock(), file, path, "used")
+}
+
+fn settle(taken: std::result::Result<(), TryLockError>, file: &File, path: &Path, how: &str) -> Result<()> {
+    match taken {
+        Ok(()) => Ok(()),
+        Err(TryLockError::WouldBlock) => {
+            let holder = holder_of(file).unwrap_or_else(|| "another process".to_owned());
+            Err(Error::refused(
+                Refusal::InUse,
+                format!("{} is being {how} by {holder}", path.display()),
+                "wait until it is done (--wait SECONDS), or end that process",
+            ))
+        }
+        // A file system without locks is used without.
+        Err(TryLockError::Error(error))
+            if matches!(error.kind(), io::ErrorKind::Unsupported) || error.raw_os_error() == Some(NO_LOCKS) =>
+        {
+            Ok(())
+        }
+        Err(TryLockError::Error(error)) => Err(Error::io("lock", path, error)),
+    }
+}
+
+const NO_LOCKS: i32 = rustix::io::Errno::NOLCK.raw_os_error();
+
+/// The process that holds a lock on the file, as far as the host's list of locks tells.
+fn holder_of(file: &File) -> Option<String> {
+    let metadata = file.metadata().ok()?;
+    let locks = std::fs::read_to_string("/proc/locks").ok()?;
+    let (major, minor) = (rustix::fs::major(metadata.dev()), rustix::fs::minor(metadata.dev()));
+    let wanted = format!("{major:02x}:{minor:02x}:{}", metadata.ino());
+    let pid = locks.lines().find_map(|line| {
+        let words: Vec<&str> = line.split_whitespace().collect();
+        (words.get(1) == Some(&"FLOCK") && words.get(5) == Some(&wanted.as_str())).then(|| words[4].to_owned())
+    })?;
+    match std::fs::read_to_string(format!("/proc/{pid}/comm")) {
+        Ok(name) => Some(format!("process {pid} ({})", name.trim())),
+        Err(_) => Some(format!("process {pid}")),
+    }
+}

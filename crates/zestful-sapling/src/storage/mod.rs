@@ -1,0 +1,150 @@
+//! Where the bytes of an image live.
+//!
+//! Storage is positioned and shared: every call takes `&self`, an offset and a buffer. Reading and writing are two
+//! traits, so that a parent layer can be held by a type that has no write call at all.
+
+mod fault;
+mod file;
+mod host;
+mod latched;
+mod lock;
+mod memory;
+mod staged;
+
+use std::path::Path;
+use std::sync::Arc;
+
+use crate::error::Result;
+
+pub use fault::{CrashStates, FaultStorage, Operation, Recording};
+pub use file::{Access, FileStorage};
+pub use host::{free_space, is_marked_read_only, mark_read_only};
+pub(crate) use latched::Latched;
+pub use memory::MemoryStorage;
+pub use staged::StagedFile;
+pub(crate) use staged::refuse_existing;
+
+/// Bytes that can be read at any position.
+pub trait ReadAt: Send + Sync {
+    /// The file, or a made-up name for storage without one; used in messages and to find parents.
+    fn path(&self) -> &Path;
+
+    /// The length in bytes.
+    ///
+    /// # Errors
+    /// `Io` when the host cannot tell.
+    fn len(&self) -> Result<u64>;
+
+    /// Whether the length is zero.
+    ///
+    /// # Errors
+    /// As [`ReadAt::len`].
+    fn is_empty(&self) -> Result<bool> {
+        Ok(self.len()? == 0)
+    }
+
+    /// Fills the whole buffer from `offset`.
+    ///
+    /// # Errors
+    /// `Io`, also when the file ends before the buffer is full.
+    fn read_at(&self, buffer: &mut [u8], offset: u64) -> Result<()>;
+
+    /// The first range at or after `offset` that may hold anything but zeros, or `None` up to the end.
+    ///
+    /// What is left out certainly reads as zero; what is named may still be zeros.
+    ///
+    /// # Errors
+    /// `Io` when the host cannot tell.
+    fn next_data(&self, offset: u64) -> Result<Option<std::ops::Range<u64>>> {
+        let len = self.len()?;
+        Ok((offset < len).then_some(offset..len))
+    }
+
+    /// Bytes that the host has really set aside.
+    ///
+    /// # Errors
+    /// `Io` when the host cannot tell.
+    fn allocated(&self) -> Result<u64> {
+        self.len()
+    }
+}
+
+/// Bytes that can be written at any position as well.
+pub trait Storage: ReadAt {
+    /// Writes the whole buffer at `offset`; beyond the end the file grows, a gap reads as zero.
+    ///
+    /// # Errors
+    /// `Io`; then any part of the range may have been written.
+    fn write_at(&self, bytes: &[u8], offset: u64) -> Result<()>;
+
+    /// Makes the file that long; new space reads as zero.
+    ///
+    /// # Errors
+    /// `Io`.
+    fn set_len(&self, len: u64) -> Result<()>;
+
+    /// Returns when everything written before will survive a loss of power.
+    ///
+    /// # Errors
+    /// `Io`; final for this handle, since no later success proves that the earlier writes are safe.
+    fn sync(&self) -> Result<()>;
+
+    /// Makes a range inside the file read as zero, giving its space back to the host where it can.
+    ///
+    /// # Errors
+    /// `Io`; then any part of the range may have been zeroed.
+    fn punch_hole(&self, offset: u64, len: u64) -> Result<()> {
+        self.write_zeros(offset, len)
+    }
+
+    /// Writes zeros and keeps the space.
+    ///
+    /// # Errors
+    /// As [`Storage::write_at`].
+    fn write_zeros(&self, mut offset: u64, mut len: u64) -> Result<()> {
+        const ZEROS: [u8; 64 << 10] = [0; 64 << 10];
+        while len > 0 {
+            let step = len.min(ZEROS.len() as u64);
+            self.write_at(&ZEROS[..step as usize], offset)?;
+            offset += step;
+            len -= step;
+        }
+        Ok(())
+    }
+}
+
+impl<T: ReadAt + ?Sized> ReadAt for Arc<T> {
+    fn path(&self) -> &Path {
+        (**self).path()
+    }
+    fn len(&self) -> Result<u64> {
+        (**self).len()
+    }
+    fn read_at(&self, buffer: &mut [u8], offset: u64) -> Result<()> {
+        (**self).read_at(buffer, offset)
+    }
+    fn next_data(&self, offset: u64) -> Result<Option<std::ops::Range<u64>>> {
+        (**self).next_data(offset)
+    }
+    fn allocated(&self) -> Result<u64> {
+        (**self).allocated()
+    }
+}
+
+impl<T: Storage + ?Sized> Storage for Arc<T> {
+    fn write_at(&self, bytes: &[u8], offset: u64) -> Result<()> {
+        (**self).write_at(bytes, offset)
+    }
+    fn set_len(&self, len: u64) -> Result<()> {
+        (**self).set_len(len)
+    }
+    fn sync(&self) -> Result<()> {
+        (**self).sync()
+    }
+    fn punch_hole(&self, offset: u64, len: u64) -> Result<()> {
+        (**self).punch_hole(offset, len)
+    }
+    fn write_zeros(&self, offset: u64, len: u64) -> Result<()> {
+        (**self).write_zeros(offset, len)
+    }
+}
