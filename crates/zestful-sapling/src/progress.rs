@@ -1,8 +1,8 @@
 //! One object for watching long work and for stopping it.
 
-use std::sync::Mutex;
-use std::sync::PoisonError;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::{Mutex, PoisonError};
+use std::time::{Duration, Instant};
 
 use crate::error::{Error, Result};
 
@@ -20,6 +20,9 @@ pub struct Progress {
     total: AtomicU64,
     stopped: AtomicBool,
     what: Mutex<String>,
+    /// Bytes a second at most; zero for as fast as the host can.
+    limit: AtomicU64,
+    started: Mutex<Option<Instant>>,
 }
 
 /// One look at a [`Progress`].
@@ -44,6 +47,11 @@ impl Progress {
         self.stopped.store(true, Ordering::Relaxed);
     }
 
+    /// Holds bulk work to so many bytes a second, to leave the host to its guests.
+    pub fn set_rate_limit(&self, bytes_per_second: u64) {
+        self.limit.store(bytes_per_second, Ordering::Relaxed);
+    }
+
     /// Where the work is now.
     pub fn read(&self) -> Reading {
         Reading {
@@ -65,9 +73,18 @@ impl Progress {
         self.done.store(0, Ordering::Relaxed);
         self.total.store(total, Ordering::Relaxed);
         *self.what.lock().unwrap_or_else(PoisonError::into_inner) = what.into();
+        *self.started.lock().unwrap_or_else(PoisonError::into_inner) = Some(Instant::now());
     }
 
+    /// Counts bytes as done, and waits where that is faster than the limit.
     pub(crate) fn advance(&self, bytes: u64) {
-        self.done.fetch_add(bytes, Ordering::Relaxed);
+        let done = self.done.fetch_add(bytes, Ordering::Relaxed) + bytes;
+        let limit = self.limit.load(Ordering::Relaxed);
+        let started = *self.started.lock().unwrap_or_else(PoisonError::into_inner);
+        let (Some(started), true) = (started, limit > 0) else { return };
+        let due = Duration::from_secs_f64(done as f64 / limit as f64);
+        while started.elapsed() < due && !self.stopped.load(Ordering::Relaxed) {
+            std::thread::sleep((due - started.elapsed().min(due)).min(Duration::from_millis(50)));
+        }
     }
 }

@@ -28,7 +28,8 @@ pub struct CheckReport {
 /// # Errors
 /// `Io` when the image itself cannot be read; `Usage` when it is no image; `Refused` when somebody writes to it.
 /// Damage, also of a parent, is a finding.
-pub fn check_chain(path: &Path, options: &OpenOptions, format: Option<Format>) -> Result<CheckReport> {
+pub fn check_chain(path: &Path, format: Option<Format>) -> Result<CheckReport> {
+    let options = OpenOptions::new();
     let mut report = CheckReport { ok: true, files: Vec::new(), findings: Vec::new() };
     let storage = FileStorage::open(path, Access::Read)?;
     let mut seen: Vec<HostIdentity> = vec![storage.host_identity()?];
@@ -39,7 +40,7 @@ pub fn check_chain(path: &Path, options: &OpenOptions, format: Option<Format>) -
             report.findings.push(chain_finding(path, "chain-depth", &Error::parent(path, kind)));
             break;
         }
-        match parent_of(&*image, None, &seen, options) {
+        match parent_of(&*image, None, &seen, &options) {
             Ok(None) => {}
             Ok(Some(found)) => {
                 seen.push(found.identity);

@@ -10,7 +10,7 @@ use super::make::Blank;
 use crate::bytes::is_zero;
 use crate::chain::{Chain, Disk, OpenOptions};
 use crate::error::{Error, Result};
-use crate::image::{Format, Image, ImageMut, open_image_mut};
+use crate::image::{Format, Image, ImageMut, format_of_name, open_image_mut};
 use crate::progress::Progress;
 use crate::size::format_size;
 use crate::storage::{StagedFile, refuse_existing};
@@ -56,6 +56,11 @@ impl Copy {
         self
     }
 
+    /// The format that the copy will have, if option or name say so.
+    pub fn target_format(&self) -> Option<Format> {
+        self.format.or_else(|| format_of_name(&self.target))
+    }
+
     /// What copying would do. The source and its parents stay locked against writers as long as the plan lives.
     ///
     /// # Errors
@@ -64,9 +69,8 @@ impl Copy {
     pub fn plan(self) -> Result<CopyPlan> {
         let source = Chain::open(&self.source, &OpenOptions::new().with_format(self.source_format))?;
         let info = source.info();
-        let target_format = self.format.or_else(|| crate::image::format_of_name(&self.target));
         // Raw has no sector size to keep.
-        let sectors = (target_format == Some(Format::Vhdx) && info.format != Format::Raw)
+        let sectors = (self.target_format() == Some(Format::Vhdx) && info.format != Format::Raw)
             .then_some((info.logical_sector, info.physical_sector));
         let blank = Blank::new(&self.target, self.format, info.virtual_size, self.block_size, sectors)?;
         refuse_existing(&self.target)?;

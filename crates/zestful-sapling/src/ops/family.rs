@@ -1,6 +1,7 @@
 //! Which image depends on which: the chain of one image, or all families in a folder.
 
 use std::collections::HashMap;
+use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
@@ -9,7 +10,7 @@ use serde::Serialize;
 use super::inspect::open_for_look;
 use crate::chain::{HostIdentity, MAX_DEPTH, OpenOptions, parent_of};
 use crate::error::{Error, Result};
-use crate::image::{Format, ImageInfo, Kind, format_of_name};
+use crate::image::{Format, ImageInfo, Kind, folder_of, format_of_name};
 use crate::storage::{FileStorage, ReadAt};
 
 /// Images and who depends on whom.
@@ -67,6 +68,27 @@ pub struct Problem {
     pub path: PathBuf,
     /// What is wrong and what to do.
     pub message: String,
+}
+
+/// The images in the same folder that directly grew from `image`. None found there does not mean that there are none
+/// elsewhere.
+///
+/// # Errors
+/// `Io` when the folder cannot be read or the image cannot be looked up.
+pub fn children_beside(image: &Path) -> Result<Vec<PathBuf>> {
+    let target = std::fs::metadata(image).map_err(|e| Error::io("look up", image, e))?;
+    let family = Family::of_folder(&folder_of(image))?;
+    let is_image = |path: &Path| {
+        std::fs::metadata(path).is_ok_and(|found| (found.dev(), found.ino()) == (target.dev(), target.ino()))
+    };
+    let mut waiting: Vec<&Node> = family.roots.iter().collect();
+    while let Some(node) = waiting.pop() {
+        if is_image(&node.path) {
+            return Ok(node.children.iter().map(|child| child.path.clone()).collect());
+        }
+        waiting.extend(&node.children);
+    }
+    Ok(Vec::new())
 }
 
 struct Seen {

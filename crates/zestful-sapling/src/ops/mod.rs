@@ -3,6 +3,7 @@
 //! A plan changes nothing. Its run checks again what the plan relied on, reports progress, and can be stopped; stopped
 //! or killed it leaves the state before.
 
+mod bytes;
 mod copy;
 mod derive;
 mod family;
@@ -10,9 +11,10 @@ mod inspect;
 mod make;
 mod plan;
 
+pub use bytes::{WriteBytes, WriteBytesPlan, read_bytes};
 pub use copy::{Copy, CopyOutcome, CopyPlan};
 pub use derive::{Derive, DerivePlan};
-pub use family::{Family, Node, Problem, Role};
+pub use family::{Family, Node, Problem, Role, children_beside};
 pub use inspect::{LogReport, ParentReport, ParentState, Report, inspect};
 pub use make::{Make, MakePlan};
 pub use plan::{FileChanges, Plan};

@@ -159,6 +159,9 @@ impl Storage for MemoryStorage {
     fn punch_hole(&self, offset: u64, len: u64) -> Result<()> {
         let mut inner = self.lock();
         let end = offset.saturating_add(len).min(inner.len);
+        if end <= offset {
+            return Ok(());
+        }
         let pages: Vec<u64> = inner.pages.range(offset / PAGE..end.div_ceil(PAGE)).map(|(page, _)| *page).collect();
         for page in pages {
             let from = offset.saturating_sub(page * PAGE).min(PAGE) as usize;

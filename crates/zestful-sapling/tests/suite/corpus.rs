@@ -114,7 +114,7 @@ fn check_finds_something_in_every_damaged_image_and_nothing_in_good_ones() {
     let mut wrong = Vec::new();
     for image in &images {
         let path = folder.join(image["file"].as_str().unwrap());
-        let ok = match check_chain(&path, &OpenOptions::new(), None) {
+        let ok = match check_chain(&path, None) {
             Ok(report) => report.ok,
             Err(Error::Usage(_)) => false,
             Err(other) => panic!("{}: {other}", path.display()),

@@ -1,0 +1,150 @@
+//! Guest bytes, for scripts.
+
+use std::io::{Read, Write};
+use std::path::{Path, PathBuf};
+
+use super::{Plan, children_beside};
+use crate::chain::{Chain, ChainMut, Disk, OpenOptions};
+use crate::error::{Error, Refusal, Result};
+use crate::image::Format;
+use crate::progress::Progress;
+use crate::size::format_size;
+
+const CHUNK: usize = 1 << 20;
+
+/// Copies `len` bytes of the disk from byte `at` on into `out`.
+///
+/// # Errors
+/// `Usage` when the range reaches past the end of the disk; `Io` when `out` takes no more; otherwise as
+/// [`Chain::open`].
+pub fn read_bytes(path: &Path, format: Option<Format>, at: u64, len: u64, out: &mut dyn Write) -> Result<()> {
+    let disk = Chain::open(path, &OpenOptions::new().with_format(format))?;
+    if at.checked_add(len).is_none_or(|end| end > disk.virtual_size()) {
+        return Err(Error::usage(
+            format!("{len} bytes at byte {at} reach past the end of {}", path.display()),
+            format!("the disk has {} bytes", disk.virtual_size()),
+        ));
+    }
+    let mut buffer = vec![0; CHUNK];
+    let mut done = 0;
+    while done < len {
+        let step = (len - done).min(CHUNK as u64) as usize;
+        disk.read_at(&mut buffer[..step], at + done)?;
+        out.write_all(&buffer[..step]).map_err(|e| Error::io("write out the bytes of", path, e))?;
+        done += step as u64;
+    }
+    Ok(())
+}
+
+/// Bytes to be written into a disk.
+#[derive(Clone, Debug)]
+pub struct WriteBytes {
+    path: PathBuf,
+    at: u64,
+    format: Option<Format>,
+}
+
+impl WriteBytes {
+    /// Bytes into the disk whose current image is `path`, from byte `at` on.
+    pub fn new(path: impl Into<PathBuf>, at: u64) -> Self {
+        Self { path: path.into(), at, format: None }
+    }
+
+    /// The image's format, whatever its signature says.
+    pub fn with_format(mut self, format: Option<Format>) -> Self {
+        self.format = format;
+        self
+    }
+
+    /// Checks that writing is safe.
+    ///
+    /// # Errors
+    /// `Refused` when another image in the same folder grew from this one: its content would change without its
+    /// knowing. `Usage` when `at` lies past the end; otherwise as [`Chain::open`].
+    pub fn plan(self) -> Result<WriteBytesPlan> {
+        let disk = Chain::open(&self.path, &OpenOptions::new().with_format(self.format))?;
+        let children = children_beside(&self.path)?;
+        if !children.is_empty() {
+            let names: Vec<String> = children.iter().map(|child| child.display().to_string()).collect();
+            return Err(Error::refused(
+                Refusal::NeededByChildren,
+                format!("{} is the parent of {}", self.path.display(), names.join(", ")),
+                "write to a child, or to a new one (`derive`): a change here would break them all",
+            ));
+        }
+        let room = disk.virtual_size().checked_sub(self.at).ok_or_else(|| {
+            Error::usage(
+                format!("byte {} lies past the end of {}", self.at, self.path.display()),
+                format!("the disk has {} bytes", disk.virtual_size()),
+            )
+        })?;
+        let mut plan = Plan { operation: "bytes write", ..Plan::default() };
+        plan.steps.push(format!(
+            "write what comes in at byte {} of {}, at most {}",
+            self.at,
+            self.path.display(),
+            format_size(room)
+        ));
+        plan.files.change.push(self.path.clone());
+        Ok(WriteBytesPlan { plan, request: self })
+    }
+}
+
+/// A checked plan to write bytes.
+#[derive(Clone, Debug)]
+pub struct WriteBytesPlan {
+    plan: Plan,
+    request: WriteBytes,
+}
+
+impl WriteBytesPlan {
+    /// The plan as plain data.
+    pub fn summary(&self) -> &Plan {
+        &self.plan
+    }
+
+    /// Writes all that `input` gives; returns how many bytes that were. On return they are durable; after a crash
+    /// before that, any part of them may be there, and everything else is as it was.
+    ///
+    /// # Errors
+    /// `Usage` when the input reaches past the end of the disk (what came before that is written); `Refused` when the
+    /// image is read-only or in use; `Cancelled`, `Io`.
+    pub fn run(&self, input: &mut dyn Read, progress: &Progress) -> Result<u64> {
+        let WriteBytes { path, at, format } = &self.request;
+        let mut disk = ChainMut::open(path, &OpenOptions::new().with_format(*format))?;
+        progress.begin("writing", 0);
+        let mut pump = || {
+            let mut buffer = vec![0; CHUNK];
+            let mut done = 0;
+            loop {
+                progress.check()?;
+                let count =
+                    fill(input, &mut buffer).map_err(|e| Error::io("read the bytes to be written to", path, e))?;
+                if count == 0 {
+                    return Ok(done);
+                }
+                disk.write_at(&buffer[..count], at + done)?;
+                progress.advance(count as u64);
+                done += count as u64;
+            }
+        };
+        let outcome = pump();
+        // What came before a stop is kept; its own error says more than one of closing.
+        let closed = disk.close();
+        outcome.and_then(|done| closed.map(|()| done))
+    }
+}
+
+/// Reads until the buffer is full or the input ends.
+fn fill(input: &mut dyn Read, buffer: &mut [u8]) -> std::io::Result<usize> {
+    let mut done = 0;
+    while done < buffer.len() {
+        match input.read(&mut buffer[done..]) {
+            Ok(0) => break,
+            Ok(count) => done += count,
+            Err(error) if error.kind() == std::io::ErrorKind::Interrupted => {}
+            Err(error) => return Err(error),
+        }
+    }
+    Ok(done)
+}

@@ -1,0 +1,263 @@
+//! Loss of power at every moment: whatever a crash leaves opens, is valid, and holds all that was flushed.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use proptest::prelude::*;
+use zestful_sapling::chain::ChainMut;
+use zestful_sapling::image::vhdx::{Vhdx, VhdxMut};
+use zestful_sapling::image::{Image, ImageMut};
+use zestful_sapling::storage::{FaultStorage, MemoryStorage, Recording};
+use zestful_sapling::{Error, error::Refusal};
+
+use crate::world::{Layers, Model, Shape, Step, UNIT, assert_valid, for_each_unit, shapes, steps, write};
+
+/// What happened to the disk, and how many operations on the file had been issued before.
+enum Event {
+    Fill {
+        from: u64,
+        units: u64,
+        byte: u8,
+    },
+    /// Everything before is durable.
+    Flushed,
+}
+
+struct Run {
+    recording: Recording,
+    events: Vec<(usize, Event)>,
+    start: Model,
+    parents: Layers,
+}
+
+/// Does the steps on the last of the layers and records what reaches its file.
+fn record(layers: Layers, start_model: Model, steps: &[Step]) -> Run {
+    let sector = u64::from(layers.shape.sector);
+    let start = (**layers.storages.last().unwrap()).clone();
+    let storage = Arc::new(FaultStorage::new(start.clone()));
+    let mut image: Box<dyn ImageMut> = Box::new(VhdxMut::open(storage.clone()).unwrap());
+    let mut events = Vec::new();
+    for step in steps {
+        let before = storage.operations();
+        let mut fill = |at: u64, count: u64, byte| {
+            events.push((before, Event::Fill { from: at * sector / UNIT, units: count * sector / UNIT, byte }));
+        };
+        match *step {
+            Step::Write { at, count, byte } => {
+                fill(at, count, byte);
+                write(&mut *image, at, count, byte, sector).unwrap();
+            }
+            Step::Zero { at, count } => {
+                fill(at, count, 0);
+                image.zero_at(at * sector, count * sector).unwrap();
+            }
+            Step::Close | Step::Drop => {
+                if matches!(step, Step::Close) {
+                    image.close().unwrap();
+                } else {
+                    image.flush().unwrap();
+                    drop(image);
+                }
+                events.push((storage.operations(), Event::Flushed));
+                image = Box::new(VhdxMut::open(storage.clone()).unwrap());
+            }
+            Step::Flush | Step::Derive => {
+                image.flush().unwrap();
+                events.push((storage.operations(), Event::Flushed));
+            }
+        }
+    }
+    image.close().unwrap();
+    events.push((storage.operations(), Event::Flushed));
+    Run { recording: storage.recording(start), events, start: start_model, parents: layers }
+}
+
+impl Run {
+    /// After `issued` operations: what was flushed by then, and what else each unit may hold.
+    fn allowed(&self, issued: usize) -> (Model, BTreeMap<u64, Vec<u8>>) {
+        let (mut flushed, mut later) = (self.start.clone(), Vec::new());
+        for (at, event) in &self.events {
+            match event {
+                Event::Fill { from, units, byte } if *at < issued => later.push((*from, *units, *byte)),
+                Event::Flushed if *at <= issued => {
+                    for (from, units, byte) in later.drain(..) {
+                        flushed.fill(from * UNIT, units * UNIT, byte);
+                    }
+                }
+                _ => {}
+            }
+        }
+        let mut others: BTreeMap<u64, Vec<u8>> = BTreeMap::new();
+        for (from, units, byte) in later {
+            for unit in from..from + units {
+                others.entry(unit).or_default().push(byte);
+            }
+        }
+        (flushed, others)
+    }
+
+    fn parents(&self) -> Vec<Box<dyn Image>> {
+        self.parents.parents()
+    }
+
+    fn judge(&self, issued: usize, state: &MemoryStorage, (flushed, others): &(Model, BTreeMap<u64, Vec<u8>>)) {
+        let storage = Arc::new(state.clone());
+        assert_valid(storage.clone(), true);
+        // Read as a reader does, with the log replayed in memory, through a chain that cannot be written.
+        let read_only = Box::new(Vhdx::open(storage.clone()).unwrap());
+        let disk = ReadOnly(std::iter::once(read_only as Box<dyn Image>).chain(self.parents()).collect());
+        let compare = |disk: &dyn zestful_sapling::chain::Disk| {
+            for_each_unit(disk, |unit, found| {
+                let fits =
+                    |byte| byte == flushed.at(unit) || others.get(&unit).is_some_and(|more| more.contains(&byte));
+                let fits = found.is_some_and(fits);
+                assert!(fits, "unit {unit} holds {found:?} after {issued} operations, flushed {}", flushed.at(unit));
+            });
+        };
+        compare(&disk);
+        // And as a writer does, with the log replayed into the file.
+        let image = VhdxMut::open(storage.clone()).unwrap();
+        let mut disk = ChainMut::from_parts(Box::new(image), self.parents());
+        compare(&disk);
+        disk.write_at(&[0x5A; 4096], 0).unwrap();
+        disk.close().unwrap();
+        assert_valid(storage, false);
+    }
+
+    fn judge_all(&self, seed: u64, subsets: usize) -> usize {
+        let (mut count, mut last, mut allowed) = (0, None, (Model::default(), BTreeMap::new()));
+        for state in self.recording.crash_states(seed, subsets) {
+            let (issued, state) = state.unwrap();
+            if last != Some(issued) {
+                (last, allowed) = (Some(issued), self.allowed(issued));
+            }
+            self.judge(issued, &state, &allowed);
+            count += 1;
+        }
+        count
+    }
+}
+
+struct ReadOnly(Vec<Box<dyn Image>>);
+
+impl zestful_sapling::chain::Disk for ReadOnly {
+    fn layer(&self, number: usize) -> Option<&dyn Image> {
+        self.0.get(number).map(|layer| &**layer)
+    }
+    fn info(&self) -> &zestful_sapling::image::ImageInfo {
+        self.0[0].info()
+    }
+}
+
+fn small(shape: Shape) -> Shape {
+    Shape { virtual_size: shape.virtual_size.min(4 << 20), ..shape }
+}
+
+/// A child over a base with content, or the base alone.
+fn prepared(shape: Shape, child: bool) -> (Layers, Model) {
+    let mut layers = Layers::new(shape);
+    let mut model = Model::default();
+    let mut disk = layers.open();
+    let len = (layers.shape.virtual_size / 2).next_multiple_of(4096).min(layers.shape.virtual_size);
+    disk.write_at(&vec![0xB5; len as usize], 0).unwrap();
+    model.fill(0, len, 0xB5);
+    disk.close().unwrap();
+    if child {
+        layers.derive();
+    }
+    (layers, model)
+}
+
+proptest! {
+    #![proptest_config(crate::world::config(16))]
+
+    #[test]
+    fn every_crash_state_holds_what_was_flushed(
+        (shape, steps) in shapes().prop_flat_map(|shape| {
+            let shape = small(shape);
+            let steps = steps(&shape, 2..10, 0);
+            (Just(shape), steps)
+        }),
+        child in any::<bool>(),
+        seed in any::<u64>(),
+    ) {
+        let (layers, model) = prepared(shape, child);
+        record(layers, model, &steps).judge_all(seed, 3);
+    }
+
+    /// A crash while a writer replays the log of an earlier crash.
+    #[test]
+    fn a_crash_during_replay_loses_nothing(
+        (shape, steps) in shapes().prop_flat_map(|shape| {
+            let shape = small(shape);
+            let steps = steps(&shape, 2..6, 0);
+            (Just(shape), steps)
+        }),
+        seed in any::<u64>(),
+    ) {
+        let (layers, model) = prepared(shape, true);
+        let run = record(layers, model, &steps);
+        for state in run.recording.crash_states(seed, 0).step_by(5) {
+            let (issued, state) = state.unwrap();
+            let allowed = run.allowed(issued);
+            let again = Arc::new(FaultStorage::new(state.clone()));
+            drop(VhdxMut::open(again.clone()).unwrap());
+            for second in again.recording(state).crash_states(seed, 2) {
+                run.judge(issued, &second.unwrap().1, &allowed);
+            }
+        }
+    }
+}
+
+/// The host fills up, or fails, at every single operation: the error is told, nothing more is written through that
+/// handle, and what was flushed is still there.
+#[test]
+fn a_failure_at_any_operation_is_told_and_final() {
+    let shape = Shape { virtual_size: 3 << 20, sector: 512, block_sizes: vec![1 << 20; 5] };
+    let work = |image: &mut dyn ImageMut| -> zestful_sapling::Result<()> {
+        image.write_at(&[1; 4096], 512)?;
+        image.flush()?;
+        image.zero_at(0, 1 << 20)?;
+        image.write_at(&[2; 512], 2 << 20)?;
+        image.flush()?;
+        image.write_at(&[3; 2 << 20], 0)?;
+        image.flush()
+    };
+    let (layers, _) = prepared(shape, true);
+    let start = (**layers.storages.last().unwrap()).clone();
+    let mut failures = 0;
+    for fail_from in 0.. {
+        let storage = Arc::new(FaultStorage::new(start.clone()).fail_from(fail_from));
+        let mut image = VhdxMut::open(storage.clone()).unwrap();
+        let outcome = work(&mut image);
+        let Err(error) = outcome else { break };
+        failures += 1;
+        assert!(matches!(error, Error::Io { .. }), "{error}");
+        let next = image.write_at(&[9; 512], 0).and_then(|()| image.flush());
+        assert!(matches!(next, Err(Error::Refused(Refusal::EarlierFailure, _))), "{next:?}");
+        assert_valid(storage, true);
+    }
+    assert!(failures > 20, "{failures}");
+}
+
+/// The crash states are as many and as different as they claim to be.
+#[test]
+fn crash_states_cover_prefixes_tears_and_subsets() {
+    use zestful_sapling::storage::{ReadAt, Storage};
+    let storage = FaultStorage::new(MemoryStorage::new());
+    storage.write_at(&[1; 2048], 0).unwrap();
+    storage.sync().unwrap();
+    storage.write_at(&[2; 2048], 0).unwrap();
+    storage.write_at(&[3; 2048], 2048).unwrap();
+    let mut seen = std::collections::BTreeSet::new();
+    for state in storage.recording(MemoryStorage::new()).crash_states(7, 200) {
+        let state = state.unwrap().1;
+        let mut bytes = vec![0; state.len().unwrap() as usize];
+        state.read_at(&mut bytes, 0).unwrap();
+        seen.insert(bytes.chunks(512).map(|unit| char::from(b'0' + unit[0])).collect::<String>());
+    }
+    for expected in ["", "1111", "2222", "11113333", "22223333", "22111111"[..4].as_ref(), "1122", "222233"] {
+        assert!(seen.contains(expected), "{expected} is not among {seen:?}");
+    }
+    assert!(!seen.iter().any(|state| state.starts_with('0') && state.contains('3')), "{seen:?}");
+}

@@ -1,0 +1,118 @@
+//! Random work on chains of up to five layers, against plain bytes.
+
+use proptest::prelude::*;
+use zestful_sapling::chain::Disk;
+use zestful_sapling::image::Image;
+use zestful_sapling::image::vhdx::Vhdx;
+
+use crate::world::{Layers, Model, Step, assert_valid, shapes, steps};
+
+fn run(mut layers: Layers, steps: &[Step]) {
+    let sector = u64::from(layers.shape.sector);
+    let mut model = Model::default();
+    let mut frozen: Vec<Model> = Vec::new();
+    let mut disk = layers.open();
+    for step in steps {
+        match *step {
+            Step::Write { at, count, byte } => {
+                disk.write_at(&vec![byte; (count * sector) as usize], at * sector).unwrap();
+                model.fill(at * sector, count * sector, byte);
+            }
+            Step::Zero { at, count } => {
+                disk.zero_at(at * sector, count * sector).unwrap();
+                model.fill(at * sector, count * sector, 0);
+            }
+            Step::Flush => disk.flush().unwrap(),
+            Step::Close => {
+                disk.close().unwrap();
+                disk = layers.open();
+            }
+            Step::Drop => {
+                // What was not flushed may go; flushed it must not.
+                disk.flush().unwrap();
+                drop(disk);
+                disk = layers.open();
+            }
+            Step::Derive if layers.storages.len() < layers.shape.block_sizes.len() => {
+                disk.close().unwrap();
+                layers.derive();
+                frozen.push(model.clone());
+                disk = layers.open();
+            }
+            Step::Derive => {}
+        }
+    }
+    model.assert_same(&disk);
+    disk.close().unwrap();
+    model.assert_same(&layers.open());
+    for storage in &layers.storages {
+        assert_valid(storage.clone(), false);
+        assert!(!Vhdx::open(storage.clone()).unwrap().info().log_pending);
+    }
+    // No layer below was touched by what was written above it.
+    while let Some(model) = frozen.pop() {
+        layers.storages.pop();
+        model.assert_same(&layers.open());
+    }
+}
+
+proptest! {
+    #![proptest_config(crate::world::config(120))]
+
+    #[test]
+    fn chains_read_as_the_model(
+        (shape, steps) in shapes().prop_flat_map(|shape| {
+            let steps = steps(&shape, 1..40, 2);
+            (Just(shape), steps)
+        })
+    ) {
+        run(Layers::new(shape), &steps);
+    }
+
+    /// Any range of bytes, not only whole sectors.
+    #[test]
+    fn unaligned_ranges_read_as_written(
+        shape in shapes(),
+        writes in proptest::collection::vec((any::<prop::sample::Index>(), 1usize..9000, any::<u8>(), any::<bool>()), 1..20),
+        probe in any::<prop::sample::Index>(),
+    ) {
+        let mut layers = Layers::new(shape);
+        layers.derive();
+        let size = layers.shape.virtual_size.min(1 << 20) as usize;
+        let mut model = vec![0; size];
+        let mut disk = layers.open();
+        for (at, len, byte, zero) in writes {
+            let at = at.index(size);
+            let len = len.min(size - at);
+            if zero {
+                disk.zero_at(at as u64, len as u64).unwrap();
+            } else {
+                disk.write_at(&vec![byte; len], at as u64).unwrap();
+            }
+            model[at..at + len].fill(if zero { 0 } else { byte });
+        }
+        let from = probe.index(size);
+        let mut found = vec![0; size - from];
+        disk.read_at(&mut found, from as u64).unwrap();
+        prop_assert!(found == model[from..]);
+    }
+}
+
+/// More changed pages than one log entry can carry, without a flush in between.
+#[test]
+fn many_scattered_writes_need_no_flush() {
+    let shape = crate::world::Shape { virtual_size: 20 << 30, sector: 512, block_sizes: vec![1 << 20; 5] };
+    let mut layers = Layers::new(shape);
+    layers.derive();
+    let mut disk = layers.open();
+    let mut model = Model::default();
+    for number in 0..900u64 {
+        let offset = number * 7919 * 512 * 64 % (20 << 30);
+        disk.write_at(&[number as u8 | 1; 512], offset).unwrap();
+        model.fill(offset, 512, number as u8 | 1);
+    }
+    model.assert_same(&disk);
+    disk.close().unwrap();
+    assert_valid(layers.storages[1].clone(), false);
+    model.assert_same(&layers.open());
+}

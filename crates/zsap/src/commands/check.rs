@@ -1,0 +1,60 @@
+//! `zsap check`.
+
+use std::path::PathBuf;
+
+use serde_json::json;
+use zestful_sapling::check::check_chain;
+use zestful_sapling::finding::{Finding, Repair, Severity};
+use zestful_sapling::image::Format;
+
+use crate::console::Console;
+use crate::exit::{Failure, Outcome};
+use crate::{text, watch};
+
+pub(super) fn run(console: &Console, paths: &[PathBuf], format: Option<Format>) -> Result<Outcome, Failure> {
+    let (mut ok, mut findings, mut lines) = (true, Vec::new(), Vec::new());
+    for path in paths {
+        let report = watch::patiently(console, || check_chain(path, format))?;
+        ok &= report.ok;
+        let layers = text::count(report.files.len(), "file", "files");
+        let shown: Vec<&Finding> = report
+            .findings
+            .iter()
+            .filter(|finding| console.common().verbose || finding.severity > Severity::Note)
+            .collect();
+        let verdict = match (report.ok, shown.is_empty()) {
+            (true, true) => "sound".to_owned(),
+            (true, false) => "sound, with something to note".to_owned(),
+            (false, _) => console.alarming("damaged"),
+        };
+        lines.push(format!("{}: {verdict} ({layers} looked at)", console.strong(&text::path(path))));
+        for finding in shown {
+            lines.extend(describe(finding));
+        }
+        findings.extend(report.findings);
+    }
+    if !ok && console.common().quiet && !console.json() {
+        console.error("damage was found");
+    }
+    console.answer(&json!({ "ok": ok, "findings": findings }), lines)?;
+    Ok(if ok { Outcome::Done } else { Outcome::FoundDamage })
+}
+
+fn describe(finding: &Finding) -> [String; 2] {
+    let word = match finding.severity {
+        Severity::Error => "error",
+        Severity::Warning => "warning",
+        Severity::Note => "note",
+    };
+    let mending = match (finding.severity, finding.repair) {
+        (Severity::Note, _) => "",
+        (_, Repair::None) => "; nothing in the file says what was there",
+        (_, Repair::Safe) => "; can be mended without loss",
+        (_, Repair::Lossy) => "; can be mended only by giving something up",
+    };
+    let file = finding.path.as_deref().map(text::name).unwrap_or_default();
+    [
+        format!("  {word:<8}{}  {file}, {} at byte {}", finding.code, finding.place.structure, finding.place.offset),
+        format!("          {}{mending}", text::safe(&finding.message)),
+    ]
+}

@@ -1,0 +1,134 @@
+//! `zsap demo`: the sample world, built with the same commands that it shows.
+
+mod guest;
+
+use std::path::{Path, PathBuf};
+
+use clap::Parser;
+use zestful_sapling::Error;
+use zestful_sapling::ops::Family;
+
+use crate::args::Args;
+use crate::console::Console;
+use crate::exit::{Failure, Outcome};
+use crate::text;
+
+/// Where the demo puts its note: past the volume, on a part of the disk that nothing else uses.
+const NOTE_AT: &str = "1500M";
+
+pub(super) fn run(console: &Console, folder: Option<&Path>) -> Result<Outcome, Failure> {
+    let folder = match folder {
+        Some(folder) => folder.to_owned(),
+        None => fresh_folder(),
+    };
+    create_folder(&folder)?;
+    // The commands below are shown as they would be typed there.
+    std::env::set_current_dir(&folder).map_err(|e| io("enter", &folder, e))?;
+    let stage = Stage { console };
+
+    stage.tell(&[
+        "Harrow Fen Seed Bank keeps its germination machines on disks grown from one base image.",
+        "Everything here is made up and lies in the folder",
+        &format!("  {}", text::path(&folder)),
+    ])?;
+    stage.tell(&["1. A base disk. It promises 2 GiB and takes next to nothing until a guest writes to it."])?;
+    stage.zsap(&["make", "fen-base.vhdx", "2G"])?;
+    stage.tell(&["   (A guest now partitions it, makes a FAT volume and fills it with seed records.)"])?;
+    guest::install("fen-base.vhdx")?;
+    stage.zsap(&["show", "fen-base.vhdx"])?;
+    let before = read_file("fen-base.vhdx")?;
+
+    stage.tell(&["2. Three machines grow from it. Each file holds only what differs from the base."])?;
+    stage.zsap(&["derive", "fen-base.vhdx", "germination-01.vhdx", "germination-02.vhdx", "germination-03.vhdx"])?;
+    stage.tell(&["   (The guest on germination-01 adds its own records.)"])?;
+    guest::add_observations("germination-01.vhdx")?;
+    std::fs::write("note.txt", "tray 7 moved to the cold frame\n")
+        .map_err(|e| io("write", Path::new("note.txt"), e))?;
+    stage.zsap(&["bytes", "write", "germination-02.vhdx", "--at", NOTE_AT, "-i", "note.txt"])?;
+    stage.zsap(&["tree"])?;
+
+    stage.tell(&["3. The base never changed: writing to it is refused, and it is byte for byte what it was."])?;
+    stage.refused(&["bytes", "write", "fen-base.vhdx", "--at", "0", "-i", "note.txt"])?;
+    if read_file("fen-base.vhdx")? != before {
+        let message = "the base changed while its children were written to";
+        return Err(Error::usage(message, "this must never happen: please report it").into());
+    }
+    stage.zsap(&["check", "germination-01.vhdx", "germination-02.vhdx", "germination-03.vhdx"])?;
+
+    stage.tell(&["4. A machine is handed on: its whole chain becomes one raw disk that needs no base."])?;
+    stage.zsap(&["copy", "germination-01.vhdx", "germination-01.raw"])?;
+    let records = guest::list("germination-01.raw")?;
+    stage.tell(&[
+        &format!("   (Its volume holds {}, its own observations among them.)", text::count(records, "file", "files")),
+        "",
+        "What to try next, in that folder:",
+        "  zsap show .                             one line an image, and the totals",
+        "  zsap derive germination-02.vhdx after.vhdx       a layer on a layer",
+        "  mv fen-base.vhdx moved.vhdx; zsap tree           what a lost parent looks like",
+    ])?;
+    if console.json() {
+        console.document(&Family::of_folder(Path::new("."))?)?;
+    }
+    Ok(Outcome::Done)
+}
+
+/// The first of harrow-fen, harrow-fen-2, ... that is not there yet.
+fn fresh_folder() -> PathBuf {
+    let numbered = (2u32..).map(|number| format!("harrow-fen-{number}"));
+    let mut names = std::iter::once("harrow-fen".to_owned()).chain(numbered).map(PathBuf::from);
+    names.find(|name| std::fs::symlink_metadata(name).is_err()).unwrap_or_default()
+}
+
+fn create_folder(folder: &Path) -> Result<(), Error> {
+    std::fs::create_dir(folder).map_err(|e| io("create the folder", folder, e))
+}
+
+fn read_file(path: &str) -> Result<Vec<u8>, Error> {
+    std::fs::read(path).map_err(|e| io("read", Path::new(path), e))
+}
+
+fn io(action: &str, path: &Path, source: std::io::Error) -> Error {
+    Error::Io { action: action.to_owned(), path: path.to_owned(), source }
+}
+
+struct Stage<'a> {
+    console: &'a Console,
+}
+
+impl Stage<'_> {
+    fn tell(&self, lines: &[&str]) -> std::io::Result<()> {
+        self.console.say(lines.iter().copied().chain([""]))
+    }
+
+    /// Shows a command and runs it.
+    fn zsap(&self, words: &[&str]) -> Result<(), Failure> {
+        self.show(words)?;
+        self.run(words)?;
+        self.console.say([""])?;
+        Ok(())
+    }
+
+    /// Shows a command that must be refused, and its refusal.
+    fn refused(&self, words: &[&str]) -> Result<(), Failure> {
+        self.show(words)?;
+        match self.run(words) {
+            Err(Failure::Library(error @ Error::Refused(..))) => {
+                self.console.say([format!("  refused: {}", text::safe(&error.to_string())), String::new()])?;
+                Ok(())
+            }
+            Err(other) => Err(other),
+            Ok(()) => Err(Error::usage("a write to the base was not refused", "please report it").into()),
+        }
+    }
+
+    fn show(&self, words: &[&str]) -> std::io::Result<()> {
+        self.console.say([self.console.strong(&format!("> zsap {}", words.join(" ")))])
+    }
+
+    fn run(&self, words: &[&str]) -> Result<(), Failure> {
+        let typed = std::iter::once("zsap").chain(words.iter().copied());
+        let args = Args::try_parse_from(typed).map_err(|e| Error::usage(e.to_string(), "please report it"))?;
+        super::run(&args, &self.console.for_part_of_demo())?;
+        Ok(())
+    }
+}

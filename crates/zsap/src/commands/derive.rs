@@ -1,0 +1,43 @@
+//! `zsap derive`.
+
+use std::path::{Path, PathBuf};
+
+use zestful_sapling::ops::{Derive, inspect};
+
+use crate::console::Console;
+use crate::exit::{Failure, Outcome};
+use crate::{text, watch};
+
+pub(super) fn run(
+    console: &Console,
+    base: &Path,
+    children: &[PathBuf],
+    absolute: bool,
+    block_size: Option<u64>,
+) -> Result<Outcome, Failure> {
+    let request = Derive::new(base, children.to_vec()).with_absolute(absolute).with_block_size(block_size);
+    let plan = watch::patiently(console, || request.clone().plan())?;
+    if console.show_plan(plan.summary())? {
+        return Ok(Outcome::Done);
+    }
+    let newly_frozen = !plan.summary().files.change.is_empty();
+    watch::run(console, |progress| plan.run(progress))?;
+    let reports = children.iter().map(|child| inspect(child, None)).collect::<Result<Vec<_>, _>>()?;
+    let mut lines = Vec::new();
+    if newly_frozen {
+        lines.push(format!(
+            "froze {}: marked read-only, as children depend on it now",
+            console.strong(&text::path(base))
+        ));
+    }
+    for report in &reports {
+        lines.push(format!(
+            "grew {}: {} disk, {} of the host so far",
+            console.strong(&text::path(&report.path)),
+            console.size(report.virtual_size),
+            console.size(report.allocated_size)
+        ));
+    }
+    console.answer(&reports, lines)?;
+    Ok(Outcome::Done)
+}

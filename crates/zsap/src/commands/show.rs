@@ -1,0 +1,187 @@
+//! `zsap show`.
+
+use std::path::{Path, PathBuf};
+
+use serde_json::{Value, json};
+use zestful_sapling::Error;
+use zestful_sapling::image::{Format, Kind, format_of_name};
+use zestful_sapling::ops::{ParentState, Report, inspect};
+
+use crate::console::Console;
+use crate::exit::{Failure, Outcome};
+use crate::table::Table;
+use crate::text;
+
+pub(super) fn run(console: &Console, paths: &[PathBuf], format: Option<Format>) -> Result<Outcome, Failure> {
+    let (mut answers, mut lines) = (Vec::new(), Vec::new());
+    for path in paths {
+        if path.is_dir() {
+            let (reports, problems) = folder(path)?;
+            lines.extend(folder_lines(console, path, &reports, &problems));
+            answers.extend(reports.iter().map(|report| json!(report)));
+            answers.extend(problems.iter().map(|(path, message)| json!({ "path": path, "error": message })));
+        } else {
+            let report = inspect(path, format)?;
+            lines.extend(image_lines(console, &report));
+            answers.push(json!(report));
+        }
+    }
+    // One image is one object; several are a list.
+    let single = paths.len() == 1 && !paths[0].is_dir();
+    let answer = if single { answers.swap_remove(0) } else { Value::Array(answers) };
+    console.answer(&answer, lines)?;
+    Ok(Outcome::Done)
+}
+
+type Reports = (Vec<Report>, Vec<(PathBuf, String)>);
+
+fn folder(folder: &Path) -> Result<Reports, Error> {
+    let unreadable = |source| Error::Io { action: "read the folder".to_owned(), path: folder.to_owned(), source };
+    let mut paths = Vec::new();
+    for entry in std::fs::read_dir(folder).map_err(unreadable)? {
+        let path = entry.map_err(unreadable)?.path();
+        if path.is_file() && format_of_name(&path).is_some() {
+            paths.push(path);
+        }
+    }
+    paths.sort();
+    let (mut reports, mut problems) = (Vec::new(), Vec::new());
+    for path in paths {
+        match inspect(&path, None) {
+            Ok(report) => reports.push(report),
+            Err(error) => problems.push((path, error.to_string())),
+        }
+    }
+    Ok((reports, problems))
+}
+
+fn folder_lines(console: &Console, folder: &Path, reports: &[Report], problems: &[(PathBuf, String)]) -> Vec<String> {
+    let mut table = Table::new(&["image", "format", "kind", ">disk", ">on host", ">share", "parent"]);
+    for report in reports {
+        let parent = match &report.parent {
+            None => "-".to_owned(),
+            Some(parent) => {
+                let name = parent.found_path.as_deref().map_or_else(|| "?".to_owned(), text::name);
+                format!("{name}: {}", state_word(parent.state))
+            }
+        };
+        table.row(vec![
+            text::name(&report.path),
+            report.format.to_string(),
+            report.kind.to_string(),
+            console.size(report.virtual_size),
+            console.size(report.allocated_size),
+            text::share(report.allocated_size, report.virtual_size),
+            parent,
+        ]);
+    }
+    let mut lines = vec![console.strong(&text::path(folder))];
+    lines.extend(table.lines());
+    let promised: u64 = reports.iter().map(|report| report.virtual_size).sum();
+    let used: u64 = reports.iter().map(|report| report.allocated_size).sum();
+    let free = reports.first().map_or_else(String::new, |report| format!(", {} free", console.size(report.host_free)));
+    lines.push(format!(
+        "  {}: {} promised to guests, {} on the host{free}",
+        text::count(reports.len(), "image", "images"),
+        console.size(promised),
+        console.size(used)
+    ));
+    lines.extend(
+        problems
+            .iter()
+            .map(|(_, message)| format!("  {} {}", console.alarming("cannot be read:"), text::safe(message))),
+    );
+    lines
+}
+
+fn state_word(state: ParentState) -> &'static str {
+    match state {
+        ParentState::Ok => "ok",
+        ParentState::Missing => "missing",
+        ParentState::Mismatch => "changed, or another disk",
+        ParentState::Unusable => "unusable",
+    }
+}
+
+fn image_lines(console: &Console, report: &Report) -> Vec<String> {
+    let mut lines = vec![console.strong(&text::path(&report.path))];
+    let mut line = |label: &str, text: String| lines.push(format!("  {label:<12}{text}"));
+    line(
+        "disk",
+        format!(
+            "{}, sectors of {} bytes (physical {})",
+            console.size(report.virtual_size),
+            report.logical_sector,
+            report.physical_sector
+        ),
+    );
+    let blocks = report.block_size.map_or_else(String::new, |bytes| format!(", blocks of {}", console.size(bytes)));
+    line("image", format!("{}, {}{blocks}", report.format, report.kind));
+    line(
+        "space",
+        format!(
+            "{} on the host ({} of the disk), the file is {} long",
+            console.size(report.allocated_size),
+            text::share(report.allocated_size, report.virtual_size),
+            console.size(report.file_size)
+        ),
+    );
+    if let Some(blocks) = report.blocks {
+        let held = blocks.full + blocks.partial;
+        let mut parts = vec![format!("{} whole", blocks.full)];
+        if report.kind == Kind::Differencing {
+            parts.push(format!("{} in part", blocks.partial));
+        }
+        parts.extend((blocks.zero > 0).then(|| format!("{} cleared", blocks.zero)));
+        parts.extend((blocks.unmapped > 0).then(|| format!("{} given back", blocks.unmapped)));
+        line("blocks", format!("{held} of {} in this file ({})", blocks.total, parts.join(", ")));
+    }
+    if let Some(parent) = &report.parent {
+        let found = parent.found_path.as_deref().map(text::path);
+        let recorded = parent.recorded_paths.first().map(|path| text::safe(path)).unwrap_or_default();
+        match parent.state {
+            ParentState::Ok => line("parent", format!("ok: {}, recorded as {recorded}", found.unwrap_or_default())),
+            state => line("parent", console.alarming(state_word(state))),
+        }
+        if console.common().verbose {
+            for path in &parent.recorded_paths {
+                line("", format!("recorded as {}", text::safe(path)));
+            }
+            line("", format!("known by {}", parent.identity.map_or_else(|| "-".to_owned(), |id| id.to_string())));
+        }
+        line("depth", format!("{} below this one", text::count(report.depth, "layer", "layers")));
+    }
+    if let Some(id) = report.identity {
+        line("identity", format!("{id} (seen by the guest, the same along a chain)"));
+    }
+    if let Some(id) = report.data_identity {
+        line("content id", format!("{id} (recorded by children, changes with the content)"));
+    }
+    if let Some(log) = report.log {
+        let state = if log.pending { "changes wait in it; the next writer puts them in place" } else { "empty" };
+        line("log", state.to_owned());
+    }
+    let held = match (&report.in_use, report.read_only) {
+        (Some(holder), _) => format!("being written to by {}", text::safe(holder)),
+        (None, true) => "frozen: read-only on this host; no writer seen".to_owned(),
+        (None, false) => "no writer seen on this host".to_owned(),
+    };
+    line("use", held);
+    line("changed", text::age(report.modified));
+    let growth = report.virtual_size.saturating_sub(report.allocated_size);
+    let room = match (report.read_only, growth <= report.host_free) {
+        (true, _) => "it grows no more".to_owned(),
+        (false, true) => format!("the most it can still grow, {}, fits", console.size(growth)),
+        (false, false) => {
+            format!("it can still grow by {}, which does {}", console.size(growth), console.alarming("not fit"))
+        }
+    };
+    line("host", format!("{} free; {room}", console.size(report.host_free)));
+    for warning in &report.warnings {
+        line("warning", text::safe(&warning.to_string()));
+    }
+    if let Some(problem) = report.parent.as_ref().and_then(|parent| parent.problem.as_ref()) {
+        line("problem", text::safe(problem));
+    }
+    lines
+}

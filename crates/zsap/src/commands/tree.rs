@@ -1,0 +1,75 @@
+//! `zsap tree`.
+
+use std::path::Path;
+
+use zestful_sapling::ops::{Family, Node, Role};
+use zestful_sapling::storage::free_space;
+
+use crate::console::Console;
+use crate::exit::{Failure, Outcome};
+use crate::table::Table;
+use crate::text;
+
+pub(super) fn run(console: &Console, path: &Path) -> Result<Outcome, Failure> {
+    let family = if path.is_dir() { Family::of_folder(path)? } else { Family::of_image(path, None)? };
+    let mut table = Table::new(&["image", "state", ">disk", ">on host", ">share", "changed"]);
+    let mut totals = Totals::default();
+    for root in &family.roots {
+        rows(console, root, "", "", &mut table, &mut totals);
+    }
+    let mut lines = vec![console.strong(&text::path(path))];
+    if totals.images > 0 {
+        lines.extend(table.lines());
+        lines.push(format!(
+            "  {}, {}: {} on the host; as full disks the current ones would be up to {}; {} free",
+            text::count(totals.images, "image", "images"),
+            text::count(family.roots.len(), "family", "families"),
+            console.size(totals.allocated),
+            console.size(totals.promised),
+            console.size(free_space(path)?)
+        ));
+    } else if family.problems.is_empty() {
+        lines.push("  no images here (files that end in .vhdx, .raw or .img)".to_owned());
+    }
+    for problem in &family.problems {
+        lines.push(format!("  {} {}", console.alarming("problem:"), text::safe(&problem.message)));
+    }
+    console.answer(&family, lines)?;
+    Ok(Outcome::Done)
+}
+
+#[derive(Default)]
+struct Totals {
+    images: usize,
+    allocated: u64,
+    /// Virtual sizes of the current disks.
+    promised: u64,
+}
+
+fn rows(console: &Console, node: &Node, lead: &str, below: &str, table: &mut Table, totals: &mut Totals) {
+    totals.images += 1;
+    totals.allocated += node.allocated_size;
+    let state = match (node.broken, node.role) {
+        (true, _) => "BROKEN",
+        (false, Role::Base) => "base",
+        (false, Role::Frozen) => "frozen",
+        (false, _) if node.in_use.is_some() => "current, in use",
+        (false, _) => "current",
+    };
+    if node.role == Role::Current {
+        totals.promised += node.virtual_size;
+    }
+    table.row(vec![
+        format!("{lead}{}", text::name(&node.path)),
+        state.to_owned(),
+        console.size(node.virtual_size),
+        console.size(node.allocated_size),
+        text::share(node.allocated_size, node.virtual_size),
+        text::age(node.modified),
+    ]);
+    for (number, child) in node.children.iter().enumerate() {
+        let last = number + 1 == node.children.len();
+        let (branch, under) = if last { ("└ ", "  ") } else { ("├ ", "│ ") };
+        rows(console, child, &format!("{below}{branch}"), &format!("{below}{under}"), table, totals);
+    }
+}

@@ -1,0 +1,143 @@
+//! Where the output goes: text or JSON on standard output, messages on standard error.
+
+use std::fs::OpenOptions;
+use std::io::{self, IsTerminal, Write};
+
+use anstyle::{AnsiColor, Style};
+use serde::Serialize;
+use zestful_sapling::ops::Plan;
+
+use crate::args::{Color, Common};
+use crate::{exit, text};
+
+pub(crate) struct Console {
+    common: Common,
+}
+
+const WARNING: Style = AnsiColor::Yellow.on_default().bold();
+const ERROR: Style = AnsiColor::Red.on_default().bold();
+const STRONG: Style = Style::new().bold();
+
+impl Console {
+    pub(crate) fn new(common: &Common) -> Self {
+        match common.color {
+            Color::Auto => anstream::ColorChoice::Auto,
+            Color::Always => anstream::ColorChoice::Always,
+            Color::Never => anstream::ColorChoice::Never,
+        }
+        .write_global();
+        Self { common: common.clone() }
+    }
+
+    /// For the commands that the demo runs: their text, and no JSON document of their own.
+    pub(crate) fn for_part_of_demo(&self) -> Self {
+        let quiet = self.common.quiet || self.common.json;
+        Self { common: Common { json: false, plan: false, quiet, ..self.common.clone() } }
+    }
+
+    pub(crate) fn common(&self) -> &Common {
+        &self.common
+    }
+
+    pub(crate) fn json(&self) -> bool {
+        self.common.json
+    }
+
+    pub(crate) fn size(&self, bytes: u64) -> String {
+        text::size(bytes, self.common.bytes)
+    }
+
+    /// Lines on standard output, unless JSON or quiet was asked for.
+    pub(crate) fn say<S: AsRef<str>>(&self, lines: impl IntoIterator<Item = S>) -> io::Result<()> {
+        if self.common.json || self.common.quiet {
+            return Ok(());
+        }
+        let mut all = String::new();
+        for line in lines {
+            all.push_str(line.as_ref());
+            all.push('\n');
+        }
+        self.log(all.trim_end());
+        let mut out = anstream::stdout().lock();
+        out.write_all(all.as_bytes())?;
+        out.flush()
+    }
+
+    /// The one JSON document.
+    pub(crate) fn document(&self, value: &impl Serialize) -> io::Result<()> {
+        let text = serde_json::to_string_pretty(value).map_err(io::Error::other)?;
+        self.log(&text);
+        let mut out = io::stdout().lock();
+        writeln!(out, "{text}")?;
+        out.flush()
+    }
+
+    /// Text for people, or the value for scripts.
+    pub(crate) fn answer<S: AsRef<str>>(
+        &self,
+        value: &impl Serialize,
+        lines: impl IntoIterator<Item = S>,
+    ) -> io::Result<()> {
+        if self.common.json { self.document(value) } else { self.say(lines) }
+    }
+
+    pub(crate) fn warn(&self, message: &str) {
+        self.message(WARNING, "warning", message);
+    }
+
+    pub(crate) fn error(&self, message: &str) {
+        self.message(ERROR, "error", message);
+    }
+
+    fn message(&self, style: Style, word: &str, message: &str) {
+        let message = text::safe(message);
+        self.log(&format!("{word}: {message}"));
+        // With standard error gone there is nobody left to tell.
+        _ = writeln!(anstream::stderr(), "{style}{word}:{style:#} {message}");
+    }
+
+    /// Emphasis that the output loses where it cannot be shown.
+    pub(crate) fn strong(&self, text: &str) -> String {
+        format!("{STRONG}{text}{STRONG:#}")
+    }
+
+    /// A mark for trouble; the word beside it carries the meaning.
+    pub(crate) fn alarming(&self, text: &str) -> String {
+        format!("{ERROR}{text}{ERROR:#}")
+    }
+
+    /// Shows a plan and its warnings; `true` when that is all that was asked for.
+    pub(crate) fn show_plan(&self, plan: &Plan) -> Result<bool, exit::Failure> {
+        if !self.common.plan {
+            plan.warnings.iter().for_each(|warning| self.warn(warning));
+            return Ok(false);
+        }
+        let mut lines = vec![format!("plan for {}: nothing was changed", self.strong(plan.operation))];
+        lines.extend(plan.steps.iter().enumerate().map(|(n, step)| format!("  {}. {}", n + 1, text::safe(step))));
+        lines.push(format!(
+            "  reads at most {}, writes at most {}, needs {} of free space at the worst moment",
+            self.size(plan.bytes_read),
+            self.size(plan.bytes_written),
+            self.size(plan.peak_extra_space)
+        ));
+        lines.extend(plan.warnings.iter().map(|warning| format!("  warning: {}", text::safe(warning))));
+        self.answer(plan, lines)?;
+        Ok(true)
+    }
+
+    pub(crate) fn shows_bars(&self) -> bool {
+        !self.common.quiet && io::stderr().is_terminal()
+    }
+
+    fn log(&self, message: &str) {
+        let Some(file) = &self.common.log_file else { return };
+        let now = jiff::Timestamp::now();
+        let write = || {
+            let mut log = OpenOptions::new().create(true).append(true).open(file)?;
+            message.lines().try_for_each(|line| writeln!(log, "{now:.0} {}", anstream::adapter::strip_str(line)))
+        };
+        if let Err(error) = write() {
+            _ = writeln!(anstream::stderr(), "warning: cannot write to the log file {}: {error}", file.display());
+        }
+    }
+}

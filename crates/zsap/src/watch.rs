@@ -1,0 +1,95 @@
+//! Long work: a bar after half a second, and an end on request.
+
+use std::sync::OnceLock;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use zestful_sapling::error::Refusal;
+use zestful_sapling::progress::Progress;
+use zestful_sapling::{Error, Result};
+
+use crate::console::Console;
+
+const PATIENCE: Duration = Duration::from_millis(500);
+const TICK: Duration = Duration::from_millis(100);
+
+/// What an interrupt stops.
+static CURRENT: OnceLock<Mutex<Arc<Progress>>> = OnceLock::new();
+
+/// The progress that an interrupt or a polite kill stops; a second one ends the program at once.
+fn stoppable() -> Arc<Progress> {
+    let progress = Arc::new(Progress::new());
+    let current = CURRENT.get_or_init(|| {
+        let asked = AtomicBool::new(false);
+        // Without a handler an interrupt ends the program, which is safe as well.
+        _ = ctrlc::set_handler(move || {
+            if asked.swap(true, Ordering::Relaxed) {
+                std::process::exit(130);
+            }
+            if let Some(current) = CURRENT.get() {
+                current.lock().unwrap_or_else(PoisonError::into_inner).stop();
+            }
+        });
+        Mutex::new(progress.clone())
+    });
+    *current.lock().unwrap_or_else(PoisonError::into_inner) = progress.clone();
+    progress
+}
+
+/// Runs `work`, showing how far it is.
+pub(crate) fn run<T: Send>(console: &Console, work: impl FnOnce(&Progress) -> Result<T> + Send) -> Result<T> {
+    let progress = stoppable();
+    if let Some(limit) = console.common().rate_limit {
+        progress.set_rate_limit(limit);
+    }
+    if !console.shows_bars() {
+        return work(&progress);
+    }
+    let finished = AtomicBool::new(false);
+    std::thread::scope(|scope| {
+        scope.spawn(|| show(&progress, &finished));
+        let result = work(&progress);
+        finished.store(true, Ordering::Relaxed);
+        result
+    })
+}
+
+fn show(progress: &Progress, finished: &AtomicBool) {
+    let started = Instant::now();
+    let mut bar: Option<ProgressBar> = None;
+    while !finished.load(Ordering::Relaxed) {
+        std::thread::sleep(TICK.min(PATIENCE));
+        let now = progress.read();
+        if started.elapsed() < PATIENCE || now.what.is_empty() {
+            continue;
+        }
+        let bar = bar.get_or_insert_with(|| {
+            let bar = ProgressBar::with_draw_target(Some(now.total), ProgressDrawTarget::stderr());
+            let with_total =
+                "{msg}  [{bar:30}] {binary_bytes} of {binary_total_bytes}, {binary_bytes_per_sec}, {eta} left";
+            let template = if now.total > 0 { with_total } else { "{msg}  {binary_bytes}, {binary_bytes_per_sec}" };
+            if let Ok(style) = ProgressStyle::with_template(template) {
+                bar.set_style(style.progress_chars("=> "));
+            }
+            bar
+        });
+        bar.set_message(now.what);
+        bar.set_position(now.done);
+    }
+    if let Some(bar) = bar {
+        bar.finish_and_clear();
+    }
+}
+
+/// Tries again for as long as `--wait` allows while another process holds the image.
+pub(crate) fn patiently<T>(console: &Console, mut attempt: impl FnMut() -> Result<T>) -> Result<T> {
+    let until = Instant::now() + Duration::from_secs(console.common().wait);
+    loop {
+        match attempt() {
+            Err(Error::Refused(Refusal::InUse, _)) if Instant::now() < until => std::thread::sleep(TICK),
+            other => return other,
+        }
+    }
+}
