@@ -1,7 +1,7 @@
 //! Copies of a disk into a new image: conversion, and the flattening of a chain.
 
 use std::path::{Path, PathBuf};
-use std::sync::mpsc::{Receiver, Sender, channel, sync_channel};
+use std::sync::mpsc::{Receiver, Sender, SyncSender, channel, sync_channel};
 
 use serde::Serialize;
 
@@ -19,6 +19,8 @@ use crate::storage::{StagedFile, refuse_existing};
 const CHUNK: u64 = 1 << 20;
 /// Chunks between the reading and the writing thread.
 const IN_FLIGHT: usize = 4;
+/// Bytes after which the host is asked to put them on its disk.
+const SYNC_EVERY: u64 = 16 << 20;
 /// Zeros of this length and alignment are left out.
 const GRAIN: usize = 4096;
 
@@ -129,7 +131,7 @@ impl CopyPlan {
         self.blank.lay_out(&staged)?;
         let mut image = open_image_mut(staged.storage(), Some(self.blank.format()))?;
         progress.begin(format!("copying to {}", file_name(&self.target)), self.plan.bytes_read);
-        let bytes_written = transfer(&self.source, &mut *image, progress)?;
+        let bytes_written = transfer(&self.source, &mut *image, &|| staged.sync_so_far(), progress)?;
         progress.check()?;
         image.close()?;
         staged.publish()?;
@@ -191,21 +193,30 @@ struct Chunk {
     bytes: Vec<u8>,
 }
 
-/// Copies all data; one thread reads while this one writes.
-fn transfer(source: &dyn Disk, target: &mut dyn ImageMut, progress: &Progress) -> Result<u64> {
-    let mut written = 0;
+/// Copies all data: one thread reads, this one writes, and a third has the host put on its disk what was written,
+/// with `sync`, so that the end has little left to wait for.
+fn transfer(
+    source: &dyn Disk,
+    target: &mut dyn ImageMut,
+    sync: &(dyn Fn() -> Result<()> + Sync),
+    progress: &Progress,
+) -> Result<u64> {
     std::thread::scope(|scope| {
         let (full, filled) = sync_channel::<Result<Chunk>>(IN_FLIGHT);
         let (used, empty) = channel::<Vec<u8>>();
+        let (wish, wishes) = sync_channel::<()>(1);
         scope.spawn(move || {
             if let Err(error) = read_all(source, &empty, |chunk| full.send(Ok(chunk)).is_ok()) {
                 // The writer has gone when nobody takes it, and has an error of its own.
                 _ = full.send(Err(error));
             }
         });
-        write_all(target, &filled, &used, progress, &mut written)
-    })?;
-    Ok(written)
+        let syncer = scope.spawn(move || wishes.iter().try_for_each(|()| sync()));
+        let written = write_all(target, &filled, &used, &wish, progress);
+        drop(wish);
+        let synced = syncer.join().unwrap_or(Err(Error::Cancelled));
+        written.and_then(|written| synced.map(|()| written))
+    })
 }
 
 fn read_all(source: &dyn Disk, empty: &Receiver<Vec<u8>>, mut send: impl FnMut(Chunk) -> bool) -> Result<()> {
@@ -230,21 +241,27 @@ fn write_all(
     target: &mut dyn ImageMut,
     filled: &Receiver<Result<Chunk>>,
     used: &Sender<Vec<u8>>,
+    wish: &SyncSender<()>,
     progress: &Progress,
-    written: &mut u64,
-) -> Result<()> {
+) -> Result<u64> {
+    let (mut written, mut wished) = (0, 0);
     for chunk in filled {
         progress.check()?;
         let chunk = chunk?;
         for run in data_runs(&chunk.bytes) {
             target.write_at(&chunk.bytes[run.clone()], chunk.offset + run.start as u64)?;
-            *written += run.len() as u64;
+            written += run.len() as u64;
+        }
+        if written - wished >= SYNC_EVERY {
+            // While the one before is still at work it takes this in as well, or the next one does.
+            _ = wish.try_send(());
+            wished = written;
         }
         progress.advance(chunk.bytes.len() as u64);
         // Nobody needs the buffer once the reader is done.
         _ = used.send(chunk.bytes);
     }
-    Ok(())
+    Ok(written)
 }
 
 /// The parts of a chunk that are not zero, in whole grains.

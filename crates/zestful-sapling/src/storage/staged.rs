@@ -2,13 +2,14 @@
 
 use std::ffi::OsString;
 use std::fs::{File, OpenOptions};
+use std::ops::Range;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use rustix::fs::{CWD, RenameFlags, renameat_with};
 use rustix::io::Errno;
 
-use super::{FileStorage, Storage};
+use super::{FileStorage, ReadAt, Storage};
 use crate::error::{Error, Refusal, Result};
 
 /// A file under a temporary name beside its final one.
@@ -44,9 +45,19 @@ impl StagedFile {
         Ok(Self { storage: Arc::new(storage), temporary, target: target.to_owned(), published: false })
     }
 
-    /// The file's bytes.
+    /// The file's bytes. A sync through it does nothing: before [`StagedFile::publish`] the file counts as not there,
+    /// so that there is nothing to protect, and `publish` syncs all of it.
     pub fn storage(&self) -> Arc<dyn Storage> {
-        self.storage.clone()
+        Arc::new(Unpublished(self.storage.clone()))
+    }
+
+    /// Has the host begin to make durable what was written so far, and waits for that part: called beside long
+    /// writing, it leaves less for `publish` to wait for.
+    ///
+    /// # Errors
+    /// `Io`; final, the file must be dropped.
+    pub(crate) fn sync_so_far(&self) -> Result<()> {
+        self.storage.sync()
     }
 
     /// Where it will stand.
@@ -76,6 +87,50 @@ impl StagedFile {
         }
         self.published = true;
         sync_folder(&self.target)
+    }
+}
+
+/// A file that nobody counts on yet.
+struct Unpublished(Arc<FileStorage>);
+
+#[deny(clippy::missing_trait_methods)]
+impl ReadAt for Unpublished {
+    fn path(&self) -> &Path {
+        self.0.path()
+    }
+    fn len(&self) -> Result<u64> {
+        self.0.len()
+    }
+    fn is_empty(&self) -> Result<bool> {
+        self.0.is_empty()
+    }
+    fn read_at(&self, buffer: &mut [u8], offset: u64) -> Result<()> {
+        self.0.read_at(buffer, offset)
+    }
+    fn next_data(&self, offset: u64) -> Result<Option<Range<u64>>> {
+        self.0.next_data(offset)
+    }
+    fn allocated(&self) -> Result<u64> {
+        self.0.allocated()
+    }
+}
+
+#[deny(clippy::missing_trait_methods)]
+impl Storage for Unpublished {
+    fn write_at(&self, bytes: &[u8], offset: u64) -> Result<()> {
+        self.0.write_at(bytes, offset)
+    }
+    fn set_len(&self, len: u64) -> Result<()> {
+        self.0.set_len(len)
+    }
+    fn sync(&self) -> Result<()> {
+        Ok(())
+    }
+    fn punch_hole(&self, offset: u64, len: u64) -> Result<()> {
+        self.0.punch_hole(offset, len)
+    }
+    fn write_zeros(&self, offset: u64, len: u64) -> Result<()> {
+        self.0.write_zeros(offset, len)
     }
 }
 

@@ -1,0 +1,58 @@
+#!/usr/bin/env bash
+# How long `zsap copy` takes against `cp --sparse=always` of the same file, run in turn.
+#
+#   benches/copy.sh [FOLDER] [SIZE-IN-MiB] [RUNS]
+#
+# The source is half data in extents of mixed sizes, half holes. A copy by `zsap` is durable when it returns; `cp`
+# promises nothing, so it is timed alone and together with a sync of its file. The page cache is warm for all.
+set -euo pipefail
+folder=$(realpath "${1:-.}") mib=${2:-2048} runs=${3:-7}
+cd "$(dirname "$0")/.."
+cargo build --release --quiet
+zsap=$PWD/target/release/zsap
+work=$(mktemp -d "$folder/zsap-bench.XXXXXX")
+trap 'rm -rf "$work"' EXIT
+cd "$work"
+
+truncate -s "${mib}M" source.raw
+at=0 step=1
+while ((at < mib)); do
+    ((at + step <= mib)) || step=$((mib - at))
+    dd if=/dev/urandom of=source.raw bs=1M seek=$at count=$step conv=notrunc status=none
+    at=$((at + 2 * step)) step=$((step % 61 + 7))
+done
+"$zsap" -q copy source.raw source.vhdx
+cat source.raw source.vhdx >/dev/null
+
+declare -A times
+once() { # NAME COMMAND...
+    local name=$1 start end
+    shift
+    rm -f target.*
+    sync -f .
+    start=$(date +%s%N)
+    "$@"
+    end=$(date +%s%N)
+    times[$name]+="$(((end - start) / 1000)) "
+}
+cp_synced() { cp --sparse=always source.raw target.raw && sync target.raw; }
+
+for ((run = 0; run <= runs; run++)); do
+    ((run != 1)) || times=() # the first round only warms up
+    once cp cp --sparse=always source.raw target.raw
+    once cp+sync cp_synced
+    once raw-to-vhdx "$zsap" -q copy source.raw target.vhdx
+    once vhdx-to-raw "$zsap" -q copy source.vhdx target.raw
+    once vhdx-to-vhdx "$zsap" -q copy source.vhdx target.vhdx
+done
+cmp source.raw <("$zsap" -q bytes read target.vhdx --at 0 --len "${mib}M")
+
+median() { tr ' ' '\n' | grep . | sort -n | awk '{v[NR]=$1} END {print v[int((NR+1)/2)]}'; }
+range() { tr ' ' '\n' | grep . | sort -n | awk 'NR==1{a=$1} {b=$1} END {printf "%.2f to %.2f s", a/1e6, b/1e6}'; }
+base=$(median <<<"${times[cp]}") synced=$(median <<<"${times[cp+sync]}")
+printf '%d MiB, half of it data, %d runs in turn\n' "$mib" "$runs"
+for name in cp cp+sync raw-to-vhdx vhdx-to-raw vhdx-to-vhdx; do
+    own=$(median <<<"${times[$name]}")
+    awk -v n="$name" -v t="$own" -v b="$base" -v s="$synced" -v r="$(range <<<"${times[$name]}")" \
+        'BEGIN { printf "%-13s %6.2f s   %5.2f x cp   %5.2f x cp+sync   (%s)\n", n, t/1e6, t/b, t/s, r }'
+done
