@@ -103,7 +103,7 @@ pub(crate) enum Command {
         /// Record the base's absolute path as well as the relative one
         #[arg(long)]
         absolute: bool,
-        /// The unit of allocation, 1M to 256M [default: 2M]
+        /// The unit of allocation, 1M to 256M [default: by the disk's size]
         #[arg(long, value_name = "SIZE", value_parser = size)]
         block_size: Option<u64>,
     },

@@ -1,1 +1,182 @@
-//! Filled below.
+//! Chains of files: parents found, moved, lost, changed, and in a circle.
+
+use std::path::{Path, PathBuf};
+
+use zestful_sapling::chain::{Chain, ChainMut, Disk, OpenOptions};
+use zestful_sapling::check::check_chain;
+use zestful_sapling::error::{Error, ParentProblemKind, Refusal};
+use zestful_sapling::image::Image;
+use zestful_sapling::ops::{Derive, Family, Make, ParentState, Role, children_beside, inspect};
+use zestful_sapling::progress::Progress;
+
+struct Scene {
+    folder: tempfile::TempDir,
+}
+
+impl Scene {
+    /// A base and a child of a child, each with a byte of its own.
+    fn new() -> Self {
+        let scene = Self { folder: tempfile::tempdir().unwrap() };
+        Make::new(scene.path("fen-base.vhdx"), 64 << 20).plan().unwrap().run(&Progress::new()).unwrap();
+        scene.write("fen-base.vhdx", 1);
+        scene.derive("fen-base.vhdx", "germination-01.vhdx");
+        scene.write("germination-01.vhdx", 2);
+        scene.derive("germination-01.vhdx", "after.vhdx");
+        scene.write("after.vhdx", 3);
+        scene
+    }
+
+    fn path(&self, name: &str) -> PathBuf {
+        self.folder.path().join(name)
+    }
+
+    fn derive(&self, base: &str, child: &str) {
+        Derive::new(self.path(base), vec![self.path(child)]).plan().unwrap().run(&Progress::new()).unwrap();
+    }
+
+    fn write(&self, name: &str, byte: u8) {
+        let mut disk = ChainMut::open(&self.path(name), &OpenOptions::new()).unwrap();
+        disk.write_at(&[byte; 4096], u64::from(byte) << 20).unwrap();
+        disk.close().unwrap();
+    }
+
+    fn open(&self, name: &str) -> Result<Chain, Error> {
+        Chain::open(&self.path(name), &OpenOptions::new())
+    }
+
+    fn problem(&self, name: &str) -> ParentProblemKind {
+        match self.open(name).map(|_| ()) {
+            Err(Error::Parent(problem)) => problem.kind,
+            other => panic!("{other:?}"),
+        }
+    }
+
+    /// The three bytes are there.
+    fn assert_whole(&self, name: &str) {
+        let disk = self.open(name).unwrap();
+        for byte in 1..=3u8 {
+            let mut found = [0; 1];
+            disk.read_at(&mut found, u64::from(byte) << 20).unwrap();
+            assert_eq!(found, [byte]);
+        }
+    }
+}
+
+#[test]
+fn a_folder_moved_as_a_whole_needs_nothing() {
+    let scene = Scene::new();
+    scene.assert_whole("after.vhdx");
+    let elsewhere = tempfile::tempdir().unwrap();
+    let moved = elsewhere.path().join("moved");
+    std::fs::rename(scene.folder.path(), &moved).unwrap();
+    assert_eq!(Chain::open(&moved.join("after.vhdx"), &OpenOptions::new()).unwrap().layers().len(), 3);
+    std::fs::rename(moved, scene.folder.path()).unwrap();
+}
+
+#[test]
+fn a_child_elsewhere_finds_its_parent_by_path_or_beside_itself() {
+    let scene = Scene::new();
+    std::fs::create_dir(scene.path("deeper")).unwrap();
+    scene.derive("after.vhdx", "deeper/leaf.vhdx");
+    scene.assert_whole("deeper/leaf.vhdx");
+    // The whole family in one folder: the recorded path leads nowhere, the name does.
+    std::fs::create_dir(scene.path("flat")).unwrap();
+    for name in ["fen-base.vhdx", "germination-01.vhdx", "after.vhdx", "deeper/leaf.vhdx"] {
+        let file = Path::new(name).file_name().unwrap();
+        std::fs::rename(scene.path(name), scene.path("flat").join(file)).unwrap();
+    }
+    scene.assert_whole("flat/leaf.vhdx");
+    // Through a link the real file's folder counts.
+    std::os::unix::fs::symlink(scene.path("flat/leaf.vhdx"), scene.path("link.vhdx")).unwrap();
+    let linked = Chain::open(&std::fs::canonicalize(scene.path("link.vhdx")).unwrap(), &OpenOptions::new()).unwrap();
+    assert_eq!(linked.layers().len(), 4);
+}
+
+#[test]
+fn a_lost_parent_is_missed_by_name_and_found_by_hand() {
+    let scene = Scene::new();
+    std::fs::rename(scene.path("fen-base.vhdx"), scene.path("renamed.vhdx")).unwrap();
+    match scene.problem("after.vhdx") {
+        ParentProblemKind::Missing { tried, recorded } => {
+            assert_eq!(recorded, [".\\fen-base.vhdx"]);
+            assert!(tried[0].ends_with("fen-base.vhdx") && tried[0].is_absolute());
+        }
+        other => panic!("{other:?}"),
+    }
+    let report = inspect(&scene.path("germination-01.vhdx"), None).unwrap();
+    assert_eq!((report.parent.unwrap().state, report.depth), (ParentState::Missing, 0));
+    let by_hand = OpenOptions::new().with_parent(scene.path("renamed.vhdx"));
+    assert_eq!(Chain::open(&scene.path("germination-01.vhdx"), &by_hand).unwrap().layers().len(), 2);
+}
+
+#[test]
+fn a_parent_changed_behind_its_childs_back_is_never_read() {
+    let scene = Scene::new();
+    // Somebody takes the mark away and writes.
+    let base = scene.path("fen-base.vhdx");
+    let refused = ChainMut::open(&base, &OpenOptions::new()).map(|_| ());
+    assert!(matches!(refused, Err(Error::Refused(Refusal::ReadOnly, _))));
+    let mut permissions = std::fs::metadata(&base).unwrap().permissions();
+    std::os::unix::fs::PermissionsExt::set_mode(&mut permissions, 0o644);
+    std::fs::set_permissions(&base, permissions).unwrap();
+    assert_eq!(children_beside(&base).unwrap(), [scene.path("germination-01.vhdx")]);
+    scene.write("fen-base.vhdx", 9);
+    let ParentProblemKind::Mismatch { parent, expected, found } = scene.problem("after.vhdx") else { panic!() };
+    assert!(parent.ends_with("fen-base.vhdx") && expected != found);
+    let report = check_chain(&scene.path("after.vhdx"), None).unwrap();
+    assert!(!report.ok);
+    assert_eq!(report.findings.iter().map(|f| f.code).collect::<Vec<_>>(), ["parent-mismatch"]);
+    // A look that writes nothing changes no identity: opening for writing alone does not orphan anybody.
+    let scene = Scene::new();
+    let mut current = ChainMut::open(&scene.path("after.vhdx"), &OpenOptions::new()).unwrap();
+    let before = current.info().data_identity;
+    current.flush().unwrap();
+    current.close().unwrap();
+    assert_eq!(scene.open("after.vhdx").unwrap().info().data_identity, before);
+}
+
+#[test]
+fn circles_are_told() {
+    let scene = Scene::new();
+    // A copy of the grandchild under the base's name, with the base's identity put into its header.
+    let identity = scene.open("fen-base.vhdx").unwrap().info().data_identity.unwrap();
+    let mut bytes = std::fs::read(scene.path("after.vhdx")).unwrap();
+    for at in [64 << 10, 128 << 10] {
+        bytes[at + 32..at + 48].copy_from_slice(&identity.to_bytes_le());
+        bytes[at + 4..at + 8].fill(0);
+        let sum = crc32c::crc32c(&bytes[at..at + 4096]);
+        bytes[at + 4..at + 8].copy_from_slice(&sum.to_le_bytes());
+    }
+    std::fs::remove_file(scene.path("fen-base.vhdx")).unwrap();
+    std::fs::write(scene.path("fen-base.vhdx"), bytes).unwrap();
+    assert!(matches!(scene.problem("germination-01.vhdx"), ParentProblemKind::Cycle { .. }));
+    let report = check_chain(&scene.path("germination-01.vhdx"), None).unwrap();
+    assert!(report.findings.iter().any(|finding| finding.code == "parent-cycle"));
+    let family = Family::of_folder(scene.folder.path()).unwrap();
+    assert!(family.problems.iter().any(|problem| problem.message.contains("leads back")));
+}
+
+#[test]
+fn a_family_is_told_with_its_roles() {
+    let scene = Scene::new();
+    scene.derive("fen-base.vhdx", "germination-02.vhdx");
+    let family = Family::of_folder(scene.folder.path()).unwrap();
+    assert_eq!((family.roots.len(), family.problems.len()), (1, 0));
+    let base = &family.roots[0];
+    let roles: Vec<Role> = base.children.iter().map(|child| child.role).collect();
+    assert_eq!((base.role, roles), (Role::Base, vec![Role::Frozen, Role::Current]));
+    assert_eq!(base.children[0].children[0].role, Role::Current);
+    let chain = Family::of_image(&scene.path("after.vhdx"), None).unwrap();
+    assert_eq!(chain.roots[0].children[0].children[0].path, scene.path("after.vhdx"));
+}
+
+#[test]
+fn a_parent_is_held_while_a_child_is_open() {
+    let scene = Scene::new();
+    let child = ChainMut::open(&scene.path("after.vhdx"), &OpenOptions::new()).unwrap();
+    assert_eq!(child.parents().len(), 2);
+    assert_eq!(child.parents()[1].path().file_name().unwrap(), "fen-base.vhdx");
+    let second = ChainMut::open(&scene.path("after.vhdx"), &OpenOptions::new()).map(|_| ());
+    assert!(matches!(second, Err(Error::Refused(Refusal::InUse, _))));
+    assert!(scene.open("germination-01.vhdx").is_ok(), "readers share");
+}

@@ -1,1 +1,195 @@
-//! Filled below.
+//! Operations: what their plans refuse, and that nothing half-made is ever left.
+
+use std::io::Write;
+use std::path::Path;
+
+use proptest::prelude::*;
+use zestful_sapling::chain::{Chain, ChainMut, Disk, OpenOptions};
+use zestful_sapling::error::{Error, Refusal};
+use zestful_sapling::image::Format;
+use zestful_sapling::ops::{Copy, Derive, Make, WriteBytes, read_bytes};
+use zestful_sapling::progress::Progress;
+
+use crate::world::Model;
+
+fn files(folder: &Path) -> Vec<String> {
+    let mut names: Vec<String> =
+        std::fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().file_name().into_string().unwrap()).collect();
+    names.sort();
+    names
+}
+
+#[test]
+fn impossible_disks_are_refused_with_the_limit() {
+    let folder = tempfile::tempdir().unwrap();
+    let make = |name: &str, size: u64| Make::new(folder.path().join(name), size);
+    let rows: [(&str, Make, &str); 10] = [
+        ("zero", make("a.vhdx", 0), "64 TiB"),
+        ("odd", make("a.vhdx", 1000), "512-byte sectors"),
+        ("odd for 4096", make("a.vhdx", 512).with_sectors(Some((4096, 4096))), "4096-byte sectors"),
+        ("too large", make("a.vhdx", (64 << 40) + 512), "64 TiB"),
+        ("block too small", make("a.vhdx", 1 << 30).with_block_size(Some(512 << 10)), "1 MiB to 256 MiB"),
+        ("block no power", make("a.vhdx", 1 << 30).with_block_size(Some(3 << 20)), "power of two"),
+        ("sectors", make("a.vhdx", 1 << 30).with_sectors(Some((1024, 4096))), "512 and 4096"),
+        ("no ending", make("a", 1 << 30), ".vhdx or .raw"),
+        ("raw with blocks", make("a.raw", 1 << 30).with_block_size(Some(1 << 20)), "vhdx"),
+        ("raw zero", make("a.raw", 0), "512 bytes"),
+    ];
+    for (name, make, limit) in rows {
+        match make.plan() {
+            Err(Error::Usage(advice)) => assert!(advice.to_string().contains(limit), "{name}: {advice}"),
+            other => panic!("{name}: {other:?}"),
+        }
+    }
+    assert!(matches!(make("missing/a.vhdx", 1 << 30).plan(), Err(Error::Io { .. })));
+    std::fs::write(folder.path().join("a.vhdx"), "precious").unwrap();
+    assert!(matches!(make("a.vhdx", 1 << 30).plan(), Err(Error::Refused(Refusal::Exists, _))));
+    assert_eq!(files(folder.path()), ["a.vhdx"]);
+    assert_eq!(std::fs::read(folder.path().join("a.vhdx")).unwrap(), b"precious");
+}
+
+#[test]
+fn impossible_children_are_refused() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = |name: &str| folder.path().join(name);
+    Make::new(path("fen-base.vhdx"), 1 << 30).plan().unwrap().run(&Progress::new()).unwrap();
+    Make::new(path("plain.raw"), 1 << 20).plan().unwrap().run(&Progress::new()).unwrap();
+    let derive = |base: &str, children: &[&str]| {
+        Derive::new(path(base), children.iter().map(|child| path(child)).collect()).plan().map(|_| ())
+    };
+    for (base, children) in [
+        ("plain.raw", &["a.vhdx"][..]),
+        ("fen-base.vhdx", &["a.raw"]),
+        ("fen-base.vhdx", &["a.vhdx", "a.vhdx"]),
+        ("fen-base.vhdx", &[]),
+    ] {
+        assert!(matches!(derive(base, children), Err(Error::Usage(_))), "{base} {children:?}");
+    }
+    assert!(matches!(derive("fen-base.vhdx", &["fen-base.vhdx"]), Err(Error::Refused(Refusal::Exists, _))));
+    assert!(matches!(derive("missing.vhdx", &["a.vhdx"]), Err(Error::Io { .. })));
+    // One child that cannot be made: none is.
+    let plan = Derive::new(path("fen-base.vhdx"), vec![path("a.vhdx"), path("b.vhdx")]).plan().unwrap();
+    std::fs::write(path("b.vhdx"), "in the way").unwrap();
+    assert!(plan.run(&Progress::new()).is_err());
+    assert_eq!(files(folder.path()), ["b.vhdx", "fen-base.vhdx", "plain.raw"]);
+}
+
+#[test]
+fn a_stopped_copy_leaves_nothing() {
+    let folder = tempfile::tempdir().unwrap();
+    let source = folder.path().join("herbarium.raw");
+    std::fs::write(&source, vec![5; 8 << 20]).unwrap();
+    for target in ["copy.vhdx", "copy.raw"] {
+        let plan = Copy::new(&source, folder.path().join(target)).plan().unwrap();
+        let progress = Progress::new();
+        progress.stop();
+        assert!(matches!(plan.run(&progress), Err(Error::Cancelled)));
+        assert_eq!(files(folder.path()), ["herbarium.raw"]);
+    }
+}
+
+#[test]
+fn what_a_guest_wrote_into_a_raw_disk_does_not_make_it_another_format() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("nested.raw");
+    let mut bytes = vec![0; 2 << 20];
+    bytes[..8].copy_from_slice(b"vhdxfile");
+    std::fs::write(&path, &bytes).unwrap();
+    let open = |format| Chain::open(&path, &OpenOptions::new().with_format(format)).map(|disk| disk.info().format);
+    assert!(matches!(open(None), Err(Error::Refused(Refusal::FormatDisagrees, _))));
+    assert_eq!(open(Some(Format::Raw)).unwrap(), Format::Raw);
+    assert!(matches!(open(Some(Format::Vhdx)), Err(Error::Damaged(_))));
+    std::fs::rename(&path, folder.path().join("nested")).unwrap();
+    assert!(matches!(Chain::open(&folder.path().join("nested"), &OpenOptions::new()), Err(Error::Damaged(_))));
+}
+
+#[test]
+fn bytes_go_in_and_out() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("records.vhdx");
+    Make::new(&path, 4 << 20).plan().unwrap().run(&Progress::new()).unwrap();
+    let write = |at: u64, bytes: &[u8]| {
+        WriteBytes::new(&path, at).plan().and_then(|plan| plan.run(&mut &*bytes, &Progress::new()))
+    };
+    let text: Vec<u8> = (0..3_000_000u32).map(|n| (n % 251) as u8).collect();
+    assert_eq!(write(777, &text).unwrap(), 3_000_000);
+    let mut found = Vec::new();
+    read_bytes(&path, None, 777, 3_000_000, &mut found).unwrap();
+    assert!(found == text);
+    assert!(matches!(read_bytes(&path, None, 4 << 20, 1, &mut found), Err(Error::Usage(_))));
+    assert!(matches!(write((4 << 20) - 10, &text), Err(Error::Usage(_))));
+    assert!(matches!(write(5 << 20, b""), Err(Error::Usage(_))));
+}
+
+proptest! {
+    #![proptest_config(crate::world::config(40))]
+
+    /// Raw to vhdx to child to vhdx to raw, over layouts of data, holes and written zeros.
+    #[test]
+    fn copies_hold_what_the_source_holds(
+        units in 1u64..20_000,
+        runs in proptest::collection::vec((any::<prop::sample::Index>(), 1u64..3000, 0u8..4), 0..12),
+        block in 0u32..4,
+    ) {
+        let folder = tempfile::tempdir().unwrap();
+        let path = |name: &str| folder.path().join(name);
+        let mut model = Model::default();
+        let source = std::fs::File::create(path("a.raw")).unwrap();
+        source.set_len(units * 512).unwrap();
+        for (at, len, byte) in &runs {
+            use std::os::unix::fs::FileExt;
+            let at = at.index(units as usize) as u64;
+            let len = (*len).min(units - at);
+            source.write_all_at(&vec![*byte; (len * 512) as usize], at * 512).unwrap();
+            model.fill(at * 512, len * 512, *byte);
+        }
+        drop(source);
+        let copy = |from: &str, to: &str| {
+            let block_size = to.ends_with("vhdx").then_some(1 << (20 + block));
+            let plan = Copy::new(path(from), path(to)).with_block_size(block_size).plan().unwrap();
+            plan.run(&Progress::new()).unwrap()
+        };
+        copy("a.raw", "b.vhdx");
+        Derive::new(path("b.vhdx"), vec![path("c.vhdx")]).plan().unwrap().run(&Progress::new()).unwrap();
+        let mut child = ChainMut::open(&path("c.vhdx"), &OpenOptions::new()).unwrap();
+        child.write_at(&[9; 512], units / 2 * 512).unwrap();
+        model.fill(units / 2 * 512, 512, 9);
+        child.zero_at(0, (units * 512).min(3 << 20)).unwrap();
+        model.fill(0, (units * 512).min(3 << 20), 0);
+        child.close().unwrap();
+        copy("c.vhdx", "d.vhdx");
+        let outcome = copy("d.vhdx", "e.raw");
+        prop_assert_eq!(outcome.virtual_size, units * 512);
+        for name in ["c.vhdx", "d.vhdx", "e.raw"] {
+            model.assert_same(&Chain::open(&path(name), &OpenOptions::new()).unwrap());
+        }
+        prop_assert_eq!(std::fs::metadata(path("e.raw")).unwrap().len(), units * 512);
+    }
+}
+
+/// Input that ends with an error: what came before is kept, the error is told.
+#[test]
+fn a_broken_pipe_of_bytes_is_told() {
+    struct Broken(usize);
+    impl std::io::Read for Broken {
+        fn read(&mut self, mut buffer: &mut [u8]) -> std::io::Result<usize> {
+            match self.0 {
+                0 => Err(std::io::ErrorKind::ConnectionReset.into()),
+                left => {
+                    let step = left.min(buffer.len());
+                    buffer.write_all(&vec![8; step])?;
+                    self.0 -= step;
+                    Ok(step)
+                }
+            }
+        }
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("records.vhdx");
+    Make::new(&path, 4 << 20).plan().unwrap().run(&Progress::new()).unwrap();
+    let plan = WriteBytes::new(&path, 0).plan().unwrap();
+    assert!(matches!(plan.run(&mut Broken(1 << 20), &Progress::new()), Err(Error::Io { .. })));
+    let mut first = [0; 1];
+    Chain::open(&path, &OpenOptions::new()).unwrap().read_at(&mut first, (1 << 20) - 1).unwrap();
+    assert_eq!(first, [8]);
+}

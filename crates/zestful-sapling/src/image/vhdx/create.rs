@@ -16,23 +16,26 @@ const LOG_LEN: u64 = 1 << 20;
 /// Written into the file as its creator.
 const CREATOR: &str = concat!("zestful-sapling ", env!("CARGO_PKG_VERSION"));
 
-/// The block size of a differencing image unless another is asked for.
-pub const DEFAULT_DIFFERENCING_BLOCK: u64 = 2 << 20;
-/// Dynamic images take larger blocks rather than a table that exceeds this.
-const COMFORTABLE_TABLE: u64 = 1 << 20;
+/// The smallest default block.
+const SMALL_BLOCK: u64 = 2 << 20;
+/// Larger blocks are taken rather than a larger table. The table of a differencing image may be larger, since its
+/// blocks are touched here and there and each makes the file longer by a whole block.
+const COMFORTABLE_TABLE: [u64; 2] = [1 << 20, 16 << 20];
 
-/// The block size of a dynamic image unless another is asked for: 2 MiB, and for disks over 256 GiB the smallest power
-/// of two that keeps the table at 1 MiB (at most 256 MiB). `docs/formats.md` says what was measured.
+/// The block size of a dynamic or differencing image unless another is asked for: 2 MiB, and for large disks (over
+/// 256 GiB, or 4 TiB where differencing) the smallest power of two that keeps the table at 1 MiB, or 16 MiB.
+/// `docs/formats.md` says what was measured.
 ///
 /// ```
 /// use zestful_sapling::image::vhdx::default_block_size;
-/// assert_eq!(default_block_size(64 << 30), 2 << 20);
-/// assert_eq!(default_block_size(4 << 40), 32 << 20);
-/// assert_eq!(default_block_size(64 << 40), 256 << 20);
+/// assert_eq!(default_block_size(64 << 30, false), 2 << 20);
+/// assert_eq!(default_block_size(4 << 40, false), 32 << 20);
+/// assert_eq!(default_block_size(64 << 40, false), 256 << 20);
+/// assert_eq!(default_block_size(64 << 40, true), 32 << 20);
 /// ```
-pub fn default_block_size(virtual_size: u64) -> u64 {
-    let most_blocks = COMFORTABLE_TABLE / ENTRY_LEN;
-    virtual_size.div_ceil(most_blocks).next_power_of_two().clamp(DEFAULT_DIFFERENCING_BLOCK, MAX_BLOCK_SIZE)
+pub fn default_block_size(virtual_size: u64, differencing: bool) -> u64 {
+    let most_blocks = COMFORTABLE_TABLE[usize::from(differencing)] / ENTRY_LEN;
+    virtual_size.div_ceil(most_blocks).next_power_of_two().clamp(SMALL_BLOCK, MAX_BLOCK_SIZE)
 }
 
 /// What a new image is to be.
@@ -78,10 +81,7 @@ impl CreateOptions {
 
     /// The block size that the image will have.
     pub fn block_size(&self) -> u64 {
-        self.block_size.unwrap_or(match self.parent {
-            Some(_) => DEFAULT_DIFFERENCING_BLOCK,
-            None => default_block_size(self.virtual_size),
-        })
+        self.block_size.unwrap_or_else(|| default_block_size(self.virtual_size, self.parent.is_some()))
     }
 
     fn parameters(&self) -> Result<Parameters> {

@@ -18,8 +18,8 @@ use crate::finding::{Finding, Repair};
 use crate::image::{Format, ImageInfo, Kind};
 use crate::storage::ReadAt;
 
-/// Tables up to this size are read and judged whole at opening; of larger ones each page is judged when it is read.
-/// A table of 1 MiB speaks of 256 GiB in blocks of 2 MiB, or of 4 TiB in blocks of 32 MiB.
+/// Tables whose used part is no larger are read and judged whole at opening; of larger ones each page is judged when it
+/// is read. A table of 1 MiB speaks of 256 GiB in blocks of 2 MiB, or of 4 TiB in blocks of 32 MiB.
 const JUDGED_AT_OPENING: u64 = 1 << 20;
 /// Findings of one kind that are worth listing; a table may have millions of entries.
 const MOST_FINDINGS: usize = 50;
@@ -92,7 +92,7 @@ impl Layout {
     /// # Errors
     /// The first finding that forbids opening.
     pub(super) fn judge_small_table(&self, findings: &mut Vec<Finding>) -> Result<Option<Claims>> {
-        if self.geometry.entries * ENTRY_LEN > JUDGED_AT_OPENING {
+        if !self.table_uses_at_most(JUDGED_AT_OPENING)? {
             return Ok(None);
         }
         let (found, claims) = self.judge_table()?;
@@ -103,6 +103,20 @@ impl Layout {
                 Ok(Some(claims))
             }
         }
+    }
+
+    /// Whether the needed part of the table has no more bytes than that outside of the host's holes.
+    pub(super) fn table_uses_at_most(&self, most: u64) -> Result<bool> {
+        let end = self.bat.offset + self.geometry.entries * ENTRY_LEN;
+        let (mut at, mut used) = (self.bat.offset, 0);
+        while let Some(data) = self.view.next_data(at)?.filter(|data| data.start < end) {
+            used += data.end.min(end) - data.start;
+            at = data.end;
+            if used > most {
+                return Ok(false);
+            }
+        }
+        Ok(true)
     }
 
     /// Judges every entry of the table, and that no two blocks share a place.

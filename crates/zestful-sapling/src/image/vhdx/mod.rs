@@ -22,7 +22,7 @@ mod table;
 mod writer;
 
 pub use check::check;
-pub use create::{CreateOptions, DEFAULT_DIFFERENCING_BLOCK, default_block_size};
+pub use create::{CreateOptions, default_block_size};
 pub(crate) use header::SIGNATURE;
 pub use reader::{BlockCounts, Vhdx};
 pub use writer::VhdxMut;

@@ -7,7 +7,7 @@ use std::sync::Arc;
 use serde::Serialize;
 
 use super::layout::Layout;
-use super::table::{ENTRY_LEN, Role, State, Table};
+use super::table::{Role, State, Table};
 use crate::error::{Error, Result};
 use crate::finding::Finding;
 use crate::image::{Extent, Image, ImageInfo, data_in};
@@ -61,14 +61,8 @@ impl Vhdx {
     /// # Errors
     /// `Io`.
     pub fn block_counts(&self, most: u64) -> Result<Option<BlockCounts>> {
-        let end = self.layout.bat.offset + self.layout.geometry.entries * ENTRY_LEN;
-        let (mut at, mut used) = (self.layout.bat.offset, 0);
-        while let Some(data) = self.layout.view.next_data(at)?.filter(|data| data.start < end) {
-            used += data.end.min(end) - data.start;
-            at = data.end;
-            if used > most {
-                return Ok(None);
-            }
+        if !self.layout.table_uses_at_most(most)? {
+            return Ok(None);
         }
         let mut counts = BlockCounts { total: self.layout.geometry.blocks, ..BlockCounts::default() };
         self.layout.for_each_entry(|index, entry| {

@@ -1,0 +1,186 @@
+//! The real command, one line a case.
+
+mod scene;
+
+use scene::Scene;
+use serde_json::Value;
+
+/// Words typed, exit status, and what standard output and standard error must hold.
+type Row<'a> = (&'a str, i32, &'a str, &'a str);
+
+#[test]
+fn commands_do_what_they_say() {
+    let scene = Scene::new();
+    let rows: [Row; 22] = [
+        ("make fen-base.vhdx 2G", 0, "made fen-base.vhdx\n  2 GiB disk, vhdx dynamic, blocks of 2 MiB", ""),
+        ("make fen-base.vhdx 2G", 4, "", "error: fen-base.vhdx already exists and is never overwritten"),
+        ("make a.vhdx 2X", 2, "", "`2X` is not a size"),
+        ("make a.vhdx 0", 2, "", "a disk of 0 bytes cannot be made"),
+        ("make nowhere/a.vhdx 1G", 1, "", "cannot look up the free space of nowhere"),
+        ("make plan-only.vhdx 1G --plan", 0, "plan for make: nothing was changed\n  1. make plan-only.vhdx", ""),
+        ("show plan-only.vhdx", 1, "", "cannot open plan-only.vhdx: No such file"),
+        ("derive fen-base.vhdx germination-01.vhdx germination-02.vhdx", 0, "froze fen-base.vhdx", ""),
+        ("bytes write germination-01.vhdx --at 1G -i seeds.txt", 0, "wrote 18 B at byte 1073741824", ""),
+        (
+            "bytes write fen-base.vhdx --at 0 -i seeds.txt",
+            4,
+            "",
+            "fen-base.vhdx is the parent of ./germination-01.vhdx",
+        ),
+        ("bytes read germination-01.vhdx --at 1G --len 18", 0, "Caltha palustris\n", ""),
+        ("bytes read germination-01.vhdx --at 2G --len 1", 2, "", "reach past the end"),
+        ("bytes read germination-01.vhdx --at 1G --len 17 -o out.txt", 0, "wrote 17 B to out.txt", ""),
+        ("bytes read germination-01.vhdx --at 1G --len 17 -o out.txt", 1, "", "cannot create out.txt: File exists"),
+        ("show germination-01.vhdx", 0, "parent      ok: ", ""),
+        ("show .", 0, "germination-01.vhdx  vhdx    differencing  2 GiB", ""),
+        ("tree", 0, "├ germination-01.vhdx  current", ""),
+        ("check germination-01.vhdx germination-02.vhdx", 0, "germination-02.vhdx: sound (2 files looked at)", ""),
+        ("copy germination-01.vhdx flat.raw", 0, "2 GiB disk, raw fixed; 512 B of data written", ""),
+        ("copy flat.raw again.vhdx -q", 0, "", ""),
+        ("bytes read again.vhdx --at 1G --len 18", 0, "Caltha palustris\n", ""),
+        ("copy seeds.txt b.vhdx", 2, "", "seeds.txt carries no signature of an image format"),
+    ];
+    for (typed, status, out, err) in rows {
+        scene.run(typed).expect(typed, status, out, err);
+    }
+    let names = "again.vhdx fen-base.vhdx flat.raw germination-01.vhdx germination-02.vhdx out.txt seeds.txt";
+    assert_eq!(scene.files().join(" "), names);
+}
+
+#[test]
+fn json_is_one_document_with_the_promised_keys() {
+    let scene = Scene::new();
+    scene.run("make fen-base.vhdx 1G -q").expect("make", 0, "", "");
+    scene.run("derive fen-base.vhdx germination-01.vhdx -q").expect("derive", 0, "", "");
+    let keys = |value: &Value, keys: &str| {
+        for key in keys.split(' ') {
+            assert!(value.get(key).is_some(), "{key} is missing in {value}");
+        }
+    };
+    let show = scene.json("show germination-01.vhdx");
+    keys(&show, "path format kind virtual_size file_size allocated_size block_size logical_sector physical_sector");
+    keys(&show, "identity data_identity parent depth in_use blocks log host_free");
+    keys(&show["parent"], "identity recorded_paths found_path state");
+    assert_eq!((&show["parent"]["state"], &show["virtual_size"]), (&"ok".into(), &(1u64 << 30).into()));
+    assert_eq!(scene.json("show fen-base.vhdx")["parent"], Value::Null);
+    let tree = scene.json("tree");
+    assert_eq!(tree["roots"][0]["children"][0]["path"], "./germination-01.vhdx");
+    assert_eq!(tree["problems"], Value::Array(vec![]));
+    let plan = scene.json("copy germination-01.vhdx flat.raw --plan");
+    keys(&plan, "operation steps files bytes_read bytes_written peak_extra_space warnings");
+    keys(&plan["files"], "create change rename remove");
+    let check = scene.json("check germination-01.vhdx");
+    assert_eq!((&check["ok"], &check["findings"]), (&true.into(), &Value::Array(vec![])));
+    assert_eq!(scene.json("bytes read germination-01.vhdx --at 0 --len 2")["hex"], "0000");
+    let error: Value = serde_json::from_str(&scene.run("show nothing.vhdx --json").out).unwrap();
+    assert_eq!(error["error"]["kind"], "host");
+}
+
+#[test]
+fn damage_is_told_with_status_three_and_a_lost_parent_in_words() {
+    let scene = Scene::new();
+    scene.run("make fen-base.vhdx 1G -q").expect("make", 0, "", "");
+    scene.run("derive fen-base.vhdx germination-01.vhdx -q").expect("derive", 0, "", "");
+    scene.spoil("germination-01.vhdx", 64 << 10);
+    scene.run("check germination-01.vhdx").expect(
+        "check",
+        3,
+        "vhdx-header  germination-01.vhdx, header 1 at byte 65536",
+        "",
+    );
+    let check = scene.run("check germination-01.vhdx --json");
+    let finding = &serde_json::from_str::<Value>(&check.out).unwrap()["findings"][0];
+    assert_eq!((&finding["severity"], &finding["repair"]), (&"error".into(), &"safe".into()));
+    scene.run("show germination-01.vhdx").expect(
+        "one header is enough",
+        0,
+        "warning     germination-01.vhdx: header 1",
+        "",
+    );
+    std::fs::rename(scene.path("fen-base.vhdx"), scene.path("moved.vhdx")).unwrap();
+    let lost = "problem     germination-01.vhdx: its parent was not found; recorded as .\\fen-base.vhdx";
+    scene.run("show germination-01.vhdx").expect("lost", 0, lost, "");
+    scene.run("tree").expect("lost", 0, "BROKEN", "");
+    scene.run("copy germination-01.vhdx a.raw").expect("lost", 1, "", "its parent was not found");
+    scene.run("check germination-01.vhdx").expect("lost", 3, "parent-missing", "");
+    scene.spoil("moved.vhdx", 0);
+    scene.run("show moved.vhdx").expect("no image", 1, "", "the signature `vhdxfile` is missing");
+}
+
+/// A process that writes is named, waited for, and not disturbed by a look.
+#[test]
+fn an_image_in_use_is_refused_with_its_user() {
+    let scene = Scene::new();
+    scene.run("make records.vhdx 64M -q").expect("make", 0, "", "");
+    let mut writer = scene.start("bytes write records.vhdx --at 0");
+    scene.wait_until_locked("records.vhdx");
+    let told = format!("records.vhdx is being used by process {} (zsap)", writer.id());
+    scene.run("bytes write records.vhdx --at 0 -i seeds.txt").expect(
+        "in use",
+        4,
+        "",
+        &told.replace("used", "written to"),
+    );
+    scene.run("show records.vhdx").expect("a look", 0, &format!("being written to by process {}", writer.id()), "");
+    let waiting = scene.start("copy records.vhdx late.raw --wait 20");
+    drop(writer.stdin.take());
+    assert!(writer.wait().unwrap().success());
+    assert!(waiting.wait_with_output().unwrap().status.success());
+}
+
+/// An interrupt in the middle of a copy leaves nothing behind, and says so.
+#[test]
+fn an_interrupt_leaves_nothing_half_made() {
+    let scene = Scene::new();
+    std::fs::write(scene.path("big.raw"), vec![7; 64 << 20]).unwrap();
+    for target in ["copy.vhdx", "copy.raw"] {
+        let child = scene.start(&format!("copy big.raw {target} --rate-limit 8M"));
+        scene.wait_for_file("partial");
+        scene.interrupt(&child);
+        let output = child.wait_with_output().unwrap();
+        assert_eq!(output.status.code(), Some(1));
+        assert!(String::from_utf8_lossy(&output.stderr).contains("stopped on request"), "{output:?}");
+        assert_eq!(scene.files(), ["big.raw", "seeds.txt"]);
+    }
+}
+
+/// A full host and a read-only folder: said plainly, nothing left.
+#[test]
+fn a_full_host_is_told_with_both_figures() {
+    let scene = Scene::new();
+    scene.run("make huge.raw 10T -q").expect("a promise only", 0, "", "warning: the disk can grow to 10 TiB");
+    std::fs::remove_file(scene.path("huge.raw")).unwrap();
+    let Some(small) = scene.small_file_system() else {
+        eprintln!("skipped: no small file system can be mounted here");
+        return;
+    };
+    std::fs::write(scene.path("big.raw"), vec![7; 16 << 20]).unwrap();
+    scene.run("copy big.raw small/copy.vhdx").expect("full", 4, "", "may need 16 MiB, but the host has");
+    scene.run("make small/a.vhdx 1G -q").expect("fits", 0, "", "warning: the disk can grow to 1 GiB, the host has");
+    // Filled up behind our backs: the write fails, the disk stays whole.
+    let fill = scene.run("bytes write small/a.vhdx --at 0 -i big.raw");
+    fill.expect("full", 1, "", "No space left on device");
+    scene.run("check small/a.vhdx").expect("whole", 0, "small/a.vhdx: sound", "");
+    drop(small);
+}
+
+#[test]
+fn output_into_a_closed_pipe_is_no_error() {
+    let scene = Scene::new();
+    scene.run("make a.vhdx 1G -q").expect("make", 0, "", "");
+    let mut child = scene.start("bytes read a.vhdx --at 0 --len 1G");
+    drop(child.stdout.take());
+    assert!(child.wait().unwrap().success());
+}
+
+#[test]
+fn the_demo_tells_its_story() {
+    let scene = Scene::new();
+    let demo = scene.run("demo world");
+    demo.expect("demo", 0, "> zsap derive fen-base.vhdx germination-01.vhdx", "");
+    demo.expect("demo", 0, "refused: fen-base.vhdx is the parent of", "");
+    demo.expect("demo", 0, "(Its volume holds 61 files", "");
+    scene.run("demo world").expect("again", 1, "", "cannot create the folder world: File exists");
+    let tree = scene.json("demo other");
+    assert_eq!(tree["roots"].as_array().unwrap().len(), 2);
+}

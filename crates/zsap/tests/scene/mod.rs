@@ -1,0 +1,141 @@
+//! A folder to work in, and the real binary.
+
+#![allow(dead_code, reason = "each test binary uses a part of it")]
+
+use std::fs::File;
+use std::io::{Read, Seek, SeekFrom, Write};
+use std::path::PathBuf;
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+
+pub struct Scene {
+    folder: tempfile::TempDir,
+}
+
+/// What a run of the command gave.
+pub struct Outcome {
+    pub status: i32,
+    pub out: String,
+    pub err: String,
+}
+
+impl Outcome {
+    #[track_caller]
+    pub fn expect(&self, case: &str, status: i32, out: &str, err: &str) {
+        let all = format!("\n--- {case}: status {}\n{}--- standard error\n{}", self.status, self.out, self.err);
+        assert_eq!(self.status, status, "{all}");
+        assert!(self.out.contains(out), "standard output lacks {out:?}{all}");
+        assert!(self.err.contains(err), "standard error lacks {err:?}{all}");
+        if err.is_empty() {
+            let surprise = self.err.lines().find(|line| !line.starts_with("warning: the disk can grow"));
+            assert_eq!(surprise, None, "{all}");
+        }
+    }
+}
+
+impl Scene {
+    pub fn new() -> Self {
+        let scene = Self { folder: tempfile::tempdir().unwrap() };
+        std::fs::write(scene.path("seeds.txt"), "Caltha palustris\n\n").unwrap();
+        scene
+    }
+
+    pub fn path(&self, name: &str) -> PathBuf {
+        self.folder.path().join(name)
+    }
+
+    fn command(&self, typed: &str) -> Command {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_zsap"));
+        command.args(typed.split(' ')).current_dir(self.folder.path());
+        command
+    }
+
+    pub fn run(&self, typed: &str) -> Outcome {
+        let output = self.command(typed).stdin(Stdio::null()).output().unwrap();
+        Outcome {
+            status: output.status.code().unwrap_or(-1),
+            out: String::from_utf8(output.stdout).unwrap(),
+            err: String::from_utf8(output.stderr).unwrap(),
+        }
+    }
+
+    pub fn json(&self, typed: &str) -> serde_json::Value {
+        let outcome = self.run(&format!("{typed} --json"));
+        outcome.expect(typed, 0, "", "");
+        serde_json::from_str(&outcome.out).unwrap()
+    }
+
+    pub fn start(&self, typed: &str) -> Child {
+        let mut command = self.command(typed);
+        command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
+        command.spawn().unwrap()
+    }
+
+    pub fn interrupt(&self, child: &Child) {
+        let killed = Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap();
+        assert!(killed.success());
+    }
+
+    /// All names in the folder, sorted.
+    pub fn files(&self) -> Vec<String> {
+        let entries = std::fs::read_dir(self.folder.path()).unwrap();
+        let mut names: Vec<String> = entries.map(|entry| entry.unwrap().file_name().into_string().unwrap()).collect();
+        names.sort();
+        names
+    }
+
+    fn wait(&self, what: &str, mut there: impl FnMut() -> bool) {
+        let start = Instant::now();
+        while !there() {
+            assert!(start.elapsed() < Duration::from_secs(20), "waited in vain for {what}");
+            std::thread::sleep(Duration::from_millis(5));
+        }
+    }
+
+    /// Waits for a file whose name holds this.
+    pub fn wait_for_file(&self, part: &str) {
+        self.wait(part, || self.files().iter().any(|name| name.contains(part)));
+    }
+
+    pub fn wait_until_locked(&self, name: &str) {
+        let file = File::open(self.path(name)).unwrap();
+        self.wait("a lock", || match file.try_lock_shared() {
+            Ok(()) => {
+                file.unlock().unwrap();
+                false
+            }
+            Err(_) => true,
+        });
+    }
+
+    /// Turns one byte of a file over.
+    pub fn spoil(&self, name: &str, at: u64) {
+        let path = self.path(name);
+        let mut permissions = std::fs::metadata(&path).unwrap().permissions();
+        std::os::unix::fs::PermissionsExt::set_mode(&mut permissions, 0o644);
+        std::fs::set_permissions(&path, permissions).unwrap();
+        let mut file = File::options().read(true).write(true).open(path).unwrap();
+        let mut byte = [0];
+        file.seek(SeekFrom::Start(at)).unwrap();
+        file.read_exact(&mut byte).unwrap();
+        file.seek(SeekFrom::Start(at)).unwrap();
+        file.write_all(&[byte[0] ^ 0xFF]).unwrap();
+    }
+
+    /// A file system of 8 MiB at `small`, where this user may mount one.
+    pub fn small_file_system(&self) -> Option<Mounted> {
+        let place = self.path("small");
+        std::fs::create_dir(&place).unwrap();
+        let mount = Command::new("mount").args(["-t", "tmpfs", "-o", "size=8m", "tmpfs"]).arg(&place).output().ok()?;
+        mount.status.success().then_some(Mounted(place))
+    }
+}
+
+/// Unmounts when dropped.
+pub struct Mounted(PathBuf);
+
+impl Drop for Mounted {
+    fn drop(&mut self) {
+        _ = Command::new("umount").arg(&self.0).status();
+    }
+}
