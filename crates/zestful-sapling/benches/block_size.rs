@@ -3,6 +3,8 @@
 //!
 //! `cargo bench --bench block_size [FOLDER]`
 
+#![allow(clippy::expect_used, reason = "a measurement ends where it fails")]
+
 use std::io::Write;
 use std::path::Path;
 use std::time::Instant;

@@ -8,9 +8,9 @@ use zestful_sapling::ops::{Derive, Family, Make};
 use zestful_sapling::progress::Progress;
 use zestful_sapling::size::format_size;
 
-fn main() -> zestful_sapling::Result<()> {
+fn main() -> Result<(), Box<dyn std::error::Error>> {
     let folder = std::env::temp_dir().join(format!("zsap-example-{}", std::process::id()));
-    std::fs::create_dir(&folder).expect("a new folder");
+    std::fs::create_dir(&folder)?;
     let base = folder.join("fen-base.vhdx");
     Make::new(&base, 64 << 30).plan()?.run(&Progress::new())?;
 
@@ -35,6 +35,6 @@ fn main() -> zestful_sapling::Result<()> {
         }
     }
 
-    std::fs::remove_dir_all(&folder).expect("the folder made above");
+    std::fs::remove_dir_all(&folder)?;
     Ok(())
 }

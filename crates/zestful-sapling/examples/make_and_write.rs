@@ -7,9 +7,9 @@ use zestful_sapling::ops::{Make, inspect};
 use zestful_sapling::progress::Progress;
 use zestful_sapling::size::format_size;
 
-fn main() -> zestful_sapling::Result<()> {
+fn main() -> Result<(), Box<dyn std::error::Error>> {
     let folder = std::env::temp_dir().join(format!("zsap-example-{}", std::process::id()));
-    std::fs::create_dir(&folder).expect("a new folder");
+    std::fs::create_dir(&folder)?;
     let path = folder.join("herbarium-records.vhdx");
 
     // A plan says what would happen, and changes nothing; its run does it.
@@ -30,6 +30,6 @@ fn main() -> zestful_sapling::Result<()> {
     let report = inspect(&path, None)?;
     println!("a disk of {} takes {}", format_size(report.virtual_size), format_size(report.allocated_size));
 
-    std::fs::remove_dir_all(&folder).expect("the folder made above");
+    std::fs::remove_dir_all(&folder)?;
     Ok(())
 }

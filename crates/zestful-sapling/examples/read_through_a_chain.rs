@@ -6,9 +6,9 @@ use zestful_sapling::chain::{Chain, ChainMut, Disk, OpenOptions};
 use zestful_sapling::ops::{Derive, Make};
 use zestful_sapling::progress::Progress;
 
-fn main() -> zestful_sapling::Result<()> {
+fn main() -> Result<(), Box<dyn std::error::Error>> {
     let folder = std::env::temp_dir().join(format!("zsap-example-{}", std::process::id()));
-    std::fs::create_dir(&folder).expect("a new folder");
+    std::fs::create_dir(&folder)?;
     let layers = ["fen-base.vhdx", "germination-01.vhdx", "after-the-flood.vhdx"].map(|name| folder.join(name));
 
     // Each layer gets a part of its own, then it is frozen under the next one.
@@ -35,6 +35,6 @@ fn main() -> zestful_sapling::Result<()> {
         offset += extent.len;
     }
 
-    std::fs::remove_dir_all(&folder).expect("the folder made above");
+    std::fs::remove_dir_all(&folder)?;
     Ok(())
 }

@@ -1,5 +1,56 @@
 //! Virtual disk images: made, read, written, chained, copied and checked, safe against crashes.
-#![doc = ""]
+//!
+//! # Words
+//! A *disk* is what a guest sees, an *image* is one file that holds a disk or one layer of it. A differencing image
+//! records its *parent* and holds only what differs from it; image, parent, parent's parent and so on to the *base*
+//! are a *chain*. Only the end of a chain, its *current* image, may be written to: a parent's file knows nothing of its
+//! children, so nothing may change it behind their backs.
+//!
+//! # Layers
+//! Each module uses only those above it in this list.
+//!
+//! | module | holds |
+//! |---|---|
+//! | [`error`], [`finding`], [`size`], [`progress`] | words that everything shares |
+//! | [`storage`] | where bytes live: files with their holes and locks, memory, storage that fails on demand |
+//! | [`image`] | one image file of a format, alone |
+//! | [`chain`] | a disk as the guest sees it: an image and its parents |
+//! | [`check`], [`ops`] | verifying; making, deriving, copying, looking; each change as a plan and its run |
+//!
+//! # An example
+//! ```
+//! use zestful_sapling::chain::{Chain, ChainMut, Disk, OpenOptions};
+//! use zestful_sapling::ops::{Derive, Make};
+//! use zestful_sapling::progress::Progress;
+//!
+//! # fn main() -> zestful_sapling::Result<()> {
+//! # let folder = tempfile::tempdir().unwrap();
+//! let base = folder.path().join("fen-base.vhdx");
+//! let child = folder.path().join("germination-01.vhdx");
+//! Make::new(&base, 64 << 30).plan()?.run(&Progress::new())?;
+//! Derive::new(&base, vec![child.clone()]).plan()?.run(&Progress::new())?;
+//!
+//! let mut disk = ChainMut::open(&child, &OpenOptions::new())?;
+//! disk.write_at(b"Caltha palustris", 40 << 30)?;
+//! disk.close()?;
+//!
+//! let disk = Chain::open(&child, &OpenOptions::new())?;
+//! let mut name = [0; 16];
+//! disk.read_at(&mut name, 40 << 30)?;
+//! assert_eq!(&name, b"Caltha palustris");
+//! # Ok(())
+//! # }
+//! ```
+//!
+//! # Errors
+//! [`Error`] has a family for each answer that a user may have to give: *damaged* files want a check and a backup,
+//! *unsupported* ones a newer version, *usage* another call, *refused* a decision, *I/O* a look at the host. Each says
+//! what, where, why and what to do.
+//!
+//! # After a crash
+//! At every moment the files are valid images that hold all that was flushed; a new file stands under its name whole or
+//! not at all. The modules say how, and `docs/safety.md` gives the argument.
+
 mod bytes;
 pub mod chain;
 pub mod check;

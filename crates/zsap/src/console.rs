@@ -17,6 +17,7 @@ pub(crate) struct Console {
 const WARNING: Style = AnsiColor::Yellow.on_default().bold();
 const ERROR: Style = AnsiColor::Red.on_default().bold();
 const STRONG: Style = Style::new().bold();
+const FAINT: Style = Style::new().dimmed();
 
 impl Console {
     pub(crate) fn new(common: &Common) -> Self {
@@ -93,12 +94,19 @@ impl Console {
         let message = text::safe(message);
         self.log(&format!("{word}: {message}"));
         // With standard error gone there is nobody left to tell.
-        _ = writeln!(anstream::stderr(), "{style}{word}:{style:#} {message}");
+        let text = text::wrapped(&format!("{word}: {message}"), "  ");
+        let text = text.strip_prefix(word).unwrap_or(&text);
+        _ = writeln!(anstream::stderr(), "{style}{word}{style:#}{text}");
     }
 
     /// Emphasis that the output loses where it cannot be shown.
     pub(crate) fn strong(&self, text: &str) -> String {
         format!("{STRONG}{text}{STRONG:#}")
+    }
+
+    /// What stands back behind the rest.
+    pub(crate) fn faint(&self, text: &str) -> String {
+        format!("{FAINT}{text}{FAINT:#}")
     }
 
     /// A mark for trouble; the word beside it carries the meaning.
@@ -113,14 +121,16 @@ impl Console {
             return Ok(false);
         }
         let mut lines = vec![format!("plan for {}: nothing was changed", self.strong(plan.operation))];
-        lines.extend(plan.steps.iter().enumerate().map(|(n, step)| format!("  {}. {}", n + 1, text::safe(step))));
+        let steps = plan.steps.iter().enumerate();
+        lines.extend(steps.map(|(n, step)| text::wrapped(&format!("  {}. {}", n + 1, text::safe(step)), "     ")));
         lines.push(format!(
             "  reads at most {}, writes at most {}, needs {} of free space at the worst moment",
             self.size(plan.bytes_read),
             self.size(plan.bytes_written),
             self.size(plan.peak_extra_space)
         ));
-        lines.extend(plan.warnings.iter().map(|warning| format!("  warning: {}", text::safe(warning))));
+        let warnings = plan.warnings.iter().map(|warning| format!("  warning: {}", text::safe(warning)));
+        lines.extend(warnings.map(|warning| text::wrapped(&warning, "    ")));
         self.answer(plan, lines)?;
         Ok(true)
     }

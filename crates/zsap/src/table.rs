@@ -2,6 +2,8 @@
 
 use comfy_table::{CellAlignment, Table as Grid, TableStyle};
 
+use crate::console::Console;
+
 /// Rows under a heading, without lines.
 pub(crate) struct Table {
     grid: Grid,
@@ -28,8 +30,12 @@ impl Table {
         self.grid.add_row(cells);
     }
 
-    /// The lines, each indented by two.
-    pub(crate) fn lines(&self) -> Vec<String> {
-        self.grid.lines().map(|line| format!("  {}", line.trim_end())).collect()
+    /// The lines, each indented by two, the headings standing back.
+    pub(crate) fn lines(&self, console: &Console) -> Vec<String> {
+        let mut lines: Vec<String> = self.grid.lines().map(|line| format!("  {}", line.trim_end())).collect();
+        if let Some(heading) = lines.first_mut() {
+            *heading = console.faint(heading);
+        }
+        lines
     }
 }

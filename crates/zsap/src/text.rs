@@ -27,6 +27,15 @@ pub(crate) fn name(path: &Path) -> String {
     safe(&path.file_name().unwrap_or(path.as_os_str()).to_string_lossy())
 }
 
+/// Output reads well in so many columns.
+const COLUMNS: usize = 100;
+
+/// Breaks a text between words; every line after the first begins with `indent`.
+pub(crate) fn wrapped(text: &str, indent: &str) -> String {
+    let options = textwrap::Options::new(COLUMNS).subsequent_indent(indent).break_words(false);
+    textwrap::fill(text, options.word_splitter(textwrap::WordSplitter::NoHyphenation))
+}
+
 pub(crate) fn size(bytes: u64, plain: bool) -> String {
     if plain { bytes.to_string() } else { format_size(bytes) }
 }

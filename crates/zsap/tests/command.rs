@@ -1,5 +1,7 @@
 //! The real command, one line a case.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test ends where it fails")]
+
 mod scene;
 
 use scene::Scene;
@@ -25,7 +27,7 @@ fn commands_do_what_they_say() {
             "bytes write fen-base.vhdx --at 0 -i seeds.txt",
             4,
             "",
-            "fen-base.vhdx is the parent of ./germination-01.vhdx",
+            "fen-base.vhdx is the parent of ./germination-01.vhdx,",
         ),
         ("bytes read germination-01.vhdx --at 1G --len 18", 0, "Caltha palustris\n", ""),
         ("bytes read germination-01.vhdx --at 2G --len 1", 2, "", "reach past the end"),
@@ -33,7 +35,7 @@ fn commands_do_what_they_say() {
         ("bytes read germination-01.vhdx --at 1G --len 17 -o out.txt", 1, "", "cannot create out.txt: File exists"),
         ("show germination-01.vhdx", 0, "parent      ok: ", ""),
         ("show .", 0, "germination-01.vhdx  vhdx    differencing  2 GiB", ""),
-        ("tree", 0, "├ germination-01.vhdx  current", ""),
+        ("tree", 0, "├─ germination-01.vhdx  current", ""),
         ("check germination-01.vhdx germination-02.vhdx", 0, "germination-02.vhdx: sound (2 files looked at)", ""),
         ("copy germination-01.vhdx flat.raw", 0, "2 GiB disk, raw fixed; 512 B of data written", ""),
         ("copy flat.raw again.vhdx -q", 0, "", ""),

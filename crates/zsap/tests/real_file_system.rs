@@ -1,5 +1,7 @@
 //! Real ext4 volumes, made and checked by the host's own tools, through images and back.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test ends where it fails")]
+
 mod scene;
 
 use std::path::Path;

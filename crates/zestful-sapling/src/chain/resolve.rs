@@ -13,12 +13,11 @@ use crate::storage::FileStorage;
 /// The host's identity of a file.
 pub(crate) type HostIdentity = (u64, u64);
 
-/// All parents of `current`, nearest first, and what is unusual about them.
-pub(super) fn open_parents(
-    current: &dyn Image,
-    identity: HostIdentity,
-    options: &OpenOptions,
-) -> Result<(Vec<Box<dyn Image>>, Vec<Finding>)> {
+/// Parents, nearest first, and what is unusual about them.
+type Parents = (Vec<Box<dyn Image>>, Vec<Finding>);
+
+/// All parents of `current`.
+pub(super) fn open_parents(current: &dyn Image, identity: HostIdentity, options: &OpenOptions) -> Result<Parents> {
     let mut parents: Vec<Box<dyn Image>> = Vec::new();
     let mut warnings = Vec::new();
     let mut seen = vec![identity];

@@ -104,6 +104,8 @@ struct Seen {
 
 #[derive(Default)]
 struct Survey {
+    /// What the images of the folder are called there; a child may lead to them by another path.
+    names: HashMap<HostIdentity, PathBuf>,
     images: Vec<Seen>,
     by_identity: HashMap<HostIdentity, usize>,
     problems: Vec<Problem>,
@@ -138,7 +140,13 @@ impl Family {
             Ok(paths)
         };
         let mut survey = Survey::default();
-        for path in read().map_err(|e| Error::io("read the folder", folder, e))? {
+        let paths = read().map_err(|e| Error::io("read the folder", folder, e))?;
+        for path in &paths {
+            if let Ok(found) = std::fs::metadata(path) {
+                survey.names.entry((found.dev(), found.ino())).or_insert_with(|| path.clone());
+            }
+        }
+        for path in paths {
             if let Err(error) = survey.add(&path, None) {
                 survey.problems.push(Problem { path, message: error.to_string() });
             }
@@ -192,7 +200,7 @@ impl Survey {
     ) -> Result<usize> {
         let modified = std::fs::metadata(path).and_then(|m| m.modified()).ok();
         self.images.push(Seen {
-            path: path.to_owned(),
+            path: self.names.get(&identity).map_or(path, PathBuf::as_path).to_owned(),
             info: info.clone(),
             file_size: storage.len()?,
             allocated_size: storage.allocated()?,
@@ -215,6 +223,8 @@ impl Survey {
                 None => roots.push(number),
             }
         }
+        let by_path = |numbers: &mut Vec<usize>| numbers.sort_by_key(|number| &self.images[*number].path);
+        children.iter_mut().chain([&mut roots]).for_each(by_path);
         let roots = roots.into_iter().map(|number| self.node(number, &children)).collect();
         Family { roots, problems: self.problems }
     }

@@ -102,7 +102,7 @@ pub trait Storage: ReadAt {
     /// # Errors
     /// As [`Storage::write_at`].
     fn write_zeros(&self, mut offset: u64, mut len: u64) -> Result<()> {
-        const ZEROS: [u8; 64 << 10] = [0; 64 << 10];
+        static ZEROS: [u8; 64 << 10] = [0; 64 << 10];
         while len > 0 {
             let step = len.min(ZEROS.len() as u64);
             self.write_at(&ZEROS[..step as usize], offset)?;

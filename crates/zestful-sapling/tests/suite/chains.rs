@@ -5,7 +5,6 @@ use std::path::{Path, PathBuf};
 use zestful_sapling::chain::{Chain, ChainMut, Disk, OpenOptions};
 use zestful_sapling::check::check_chain;
 use zestful_sapling::error::{Error, ParentProblemKind, Refusal};
-use zestful_sapling::image::Image;
 use zestful_sapling::ops::{Derive, Family, Make, ParentState, Role, children_beside, inspect};
 use zestful_sapling::progress::Progress;
 

@@ -1,5 +1,7 @@
 //! The library through its public interface: against a model, through crashes, and with hostile files.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test ends where it fails")]
+
 mod chains;
 mod corpus;
 mod crash;

@@ -1,6 +1,6 @@
 //! One battery for every storage.
 
-use zestful_sapling::storage::{Access, FaultStorage, FileStorage, MemoryStorage, ReadAt, StagedFile, Storage};
+use zestful_sapling::storage::{Access, FaultStorage, FileStorage, MemoryStorage, StagedFile, Storage};
 use zestful_sapling::{Error, error::Refusal};
 
 fn battery(storage: &dyn Storage) {

@@ -55,6 +55,6 @@ fn describe(finding: &Finding) -> [String; 2] {
     let file = finding.path.as_deref().map(text::name).unwrap_or_default();
     [
         format!("  {word:<8}{}  {file}, {} at byte {}", finding.code, finding.place.structure, finding.place.offset),
-        format!("          {}{mending}", text::safe(&finding.message)),
+        text::wrapped(&format!("          {}{mending}", text::safe(&finding.message)), &" ".repeat(10)),
     ]
 }

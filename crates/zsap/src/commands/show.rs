@@ -75,8 +75,9 @@ fn folder_lines(console: &Console, folder: &Path, reports: &[Report], problems: 
             parent,
         ]);
     }
-    let mut lines = vec![console.strong(&text::path(folder))];
-    lines.extend(table.lines());
+    let place = std::fs::canonicalize(folder).unwrap_or_else(|_| folder.to_owned());
+    let mut lines = vec![console.strong(&text::path(&place))];
+    lines.extend(table.lines(console));
     let promised: u64 = reports.iter().map(|report| report.virtual_size).sum();
     let used: u64 = reports.iter().map(|report| report.allocated_size).sum();
     let free = reports.first().map_or_else(String::new, |report| format!(", {} free", console.size(report.host_free)));
@@ -86,11 +87,9 @@ fn folder_lines(console: &Console, folder: &Path, reports: &[Report], problems: 
         console.size(promised),
         console.size(used)
     ));
-    lines.extend(
-        problems
-            .iter()
-            .map(|(_, message)| format!("  {} {}", console.alarming("cannot be read:"), text::safe(message))),
-    );
+    for (_, message) in problems {
+        lines.push(trouble(console, "cannot be read:", message));
+    }
     lines
 }
 
@@ -105,6 +104,10 @@ fn state_word(state: ParentState) -> &'static str {
 
 fn image_lines(console: &Console, report: &Report) -> Vec<String> {
     let mut lines = vec![console.strong(&text::path(&report.path))];
+    if let Some(problem) = report.parent.as_ref().and_then(|parent| parent.problem.as_ref()) {
+        lines.push(trouble(console, "problem", problem));
+    }
+    lines.extend(report.warnings.iter().map(|warning| trouble(console, "warning", &warning.to_string())));
     let mut line = |label: &str, text: String| lines.push(format!("  {label:<12}{text}"));
     line(
         "disk",
@@ -177,11 +180,11 @@ fn image_lines(console: &Console, report: &Report) -> Vec<String> {
         }
     };
     line("host", format!("{} free; {room}", console.size(report.host_free)));
-    for warning in &report.warnings {
-        line("warning", text::safe(&warning.to_string()));
-    }
-    if let Some(problem) = report.parent.as_ref().and_then(|parent| parent.problem.as_ref()) {
-        line("problem", text::safe(problem));
-    }
     lines
+}
+
+/// Something wrong, its first word standing out.
+fn trouble(console: &Console, word: &str, message: &str) -> String {
+    let text = text::wrapped(&format!("  {word:<12}{}", text::safe(message)), &" ".repeat(14));
+    text.replacen(word, &console.alarming(word), 1)
 }

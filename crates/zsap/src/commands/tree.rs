@@ -17,11 +17,12 @@ pub(super) fn run(console: &Console, path: &Path) -> Result<Outcome, Failure> {
     for root in &family.roots {
         rows(console, root, "", "", &mut table, &mut totals);
     }
-    let mut lines = vec![console.strong(&text::path(path))];
+    let place = std::fs::canonicalize(path).unwrap_or_else(|_| path.to_owned());
+    let mut lines = vec![console.strong(&text::path(&place))];
     if totals.images > 0 {
-        lines.extend(table.lines());
+        lines.extend(table.lines(console));
         lines.push(format!(
-            "  {}, {}: {} on the host; as full disks the current ones would be up to {}; {} free",
+            "  {}, {}: {} on the host for {} promised to guests; {} free",
             text::count(totals.images, "image", "images"),
             text::count(family.roots.len(), "family", "families"),
             console.size(totals.allocated),
@@ -32,7 +33,8 @@ pub(super) fn run(console: &Console, path: &Path) -> Result<Outcome, Failure> {
         lines.push("  no images here (files that end in .vhdx, .raw or .img)".to_owned());
     }
     for problem in &family.problems {
-        lines.push(format!("  {} {}", console.alarming("problem:"), text::safe(&problem.message)));
+        let text = text::wrapped(&format!("  problem: {}", text::safe(&problem.message)), "    ");
+        lines.push(text.replacen("problem:", &console.alarming("problem:"), 1));
     }
     console.answer(&family, lines)?;
     Ok(Outcome::Done)
@@ -69,7 +71,7 @@ fn rows(console: &Console, node: &Node, lead: &str, below: &str, table: &mut Tab
     ]);
     for (number, child) in node.children.iter().enumerate() {
         let last = number + 1 == node.children.len();
-        let (branch, under) = if last { ("└ ", "  ") } else { ("├ ", "│ ") };
+        let (branch, under) = if last { ("└─ ", "   ") } else { ("├─ ", "│  ") };
         rows(console, child, &format!("{below}{branch}"), &format!("{below}{under}"), table, totals);
     }
 }

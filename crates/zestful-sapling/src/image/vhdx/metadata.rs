@@ -141,7 +141,7 @@ pub(super) fn read(view: &dyn ReadAt, region: Region, findings: &mut Vec<Finding
     let logical_sector = sector(&bytes, at, "logical sector size")?;
     let (bytes, at) = needed(VIRTUAL_SIZE, "virtual disk size")?;
     let virtual_size = le_u64(&bytes, 0);
-    if virtual_size == 0 || virtual_size > MAX_VIRTUAL_SIZE || virtual_size % u64::from(logical_sector) != 0 {
+    if virtual_size == 0 || virtual_size > MAX_VIRTUAL_SIZE || !virtual_size.is_multiple_of(u64::from(logical_sector)) {
         let message = format!(
             "the size {virtual_size} is not legal: a multiple of {logical_sector}, at most {MAX_VIRTUAL_SIZE}, is"
         );

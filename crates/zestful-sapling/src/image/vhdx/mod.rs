@@ -1,9 +1,8 @@
 //! VHDX, by the open specification (version 1): dynamic and differencing images, and fixed ones for reading and
 //! writing.
 //!
-//! One file a structure: [`header`], [`region`], [`metadata`], [`locator`], [`table`], [`log`]; the parsers take bytes
-//! and do no I/O. [`layout`] puts them together for opening and for `check`; [`reader`], [`writer`] and [`create`]
-//! stand on that.
+//! One file a structure (header, region, metadata, locator, table, bitmap, log): the parsers take bytes and do no I/O.
+//! `layout` puts them together for opening and for checking; reader, writer and create stand on that.
 
 mod bitmap;
 mod check;

@@ -62,9 +62,9 @@ pub(super) fn run(console: &Console, folder: Option<&Path>) -> Result<Outcome, F
         &format!("   (Its volume holds {}, its own observations among them.)", text::count(records, "file", "files")),
         "",
         "What to try next, in that folder:",
-        "  zsap show .                             one line an image, and the totals",
-        "  zsap derive germination-02.vhdx after.vhdx       a layer on a layer",
-        "  mv fen-base.vhdx moved.vhdx; zsap tree           what a lost parent looks like",
+        "  zsap show .                                  one line an image, and the totals",
+        "  zsap derive germination-02.vhdx after.vhdx   a layer on a layer",
+        "  mv fen-base.vhdx moved.vhdx; zsap tree       what a lost parent looks like",
     ])?;
     if console.json() {
         console.document(&Family::of_folder(Path::new("."))?)?;
@@ -113,7 +113,8 @@ impl Stage<'_> {
         self.show(words)?;
         match self.run(words) {
             Err(Failure::Library(error @ Error::Refused(..))) => {
-                self.console.say([format!("  refused: {}", text::safe(&error.to_string())), String::new()])?;
+                let told = text::wrapped(&format!("  refused: {}", text::safe(&error.to_string())), "    ");
+                self.console.say([told, String::new()])?;
                 Ok(())
             }
             Err(other) => Err(other),
