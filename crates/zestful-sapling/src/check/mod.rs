@@ -9,6 +9,7 @@ use crate::chain::{HostIdentity, MAX_DEPTH, OpenOptions, parent_of};
 use crate::error::{Error, ParentProblemKind, Result};
 use crate::finding::{Finding, Repair, Severity};
 use crate::image::{Format, Image, open_image, probe, vhdx};
+use crate::progress::Progress;
 use crate::storage::{Access, FileStorage, ReadAt};
 
 /// What `check` found.
@@ -26,14 +27,15 @@ pub struct CheckReport {
 /// Nothing is written.
 ///
 /// # Errors
-/// `Io` when the image itself cannot be read; `Usage` when it is no image; `Refused` when somebody writes to it.
+/// `Io` when the image itself cannot be read; `Usage` when it is no image; `Refused` when somebody writes to it;
+/// `Cancelled`.
 /// Damage, also of a parent, is a finding.
-pub fn check_chain(path: &Path, format: Option<Format>) -> Result<CheckReport> {
+pub fn check_chain(path: &Path, format: Option<Format>, progress: &Progress) -> Result<CheckReport> {
     let options = OpenOptions::new();
     let mut report = CheckReport { ok: true, files: Vec::new(), findings: Vec::new() };
     let storage = FileStorage::open(path, Access::Read)?;
     let mut seen: Vec<HostIdentity> = vec![storage.host_identity()?];
-    let mut current = check_one(Arc::new(storage), format, &mut report)?;
+    let mut current = check_one(Arc::new(storage), format, progress, &mut report)?;
     while let Some(image) = current.take() {
         if seen.len() > MAX_DEPTH {
             let kind = ParentProblemKind::TooDeep { limit: MAX_DEPTH };
@@ -46,7 +48,7 @@ pub fn check_chain(path: &Path, format: Option<Format>) -> Result<CheckReport> {
                 seen.push(found.identity);
                 report.findings.extend(found.warning);
                 let storage = FileStorage::open(found.image.path(), Access::Read)?;
-                current = check_one(Arc::new(storage), None, &mut report)?;
+                current = check_one(Arc::new(storage), None, progress, &mut report)?;
             }
             Err(Error::Parent(problem)) => {
                 let code = match problem.kind {
@@ -68,6 +70,7 @@ pub fn check_chain(path: &Path, format: Option<Format>) -> Result<CheckReport> {
 fn check_one(
     storage: Arc<dyn ReadAt>,
     format: Option<Format>,
+    progress: &Progress,
     report: &mut CheckReport,
 ) -> Result<Option<Box<dyn Image>>> {
     report.files.push(storage.path().to_owned());
@@ -81,7 +84,7 @@ fn check_one(
     };
     let opened = match format {
         Format::Vhdx => {
-            let findings = vhdx::check(storage.clone())?;
+            let findings = vhdx::check(storage.clone(), progress)?;
             let openable = !findings.iter().any(Finding::prevents_opening);
             report.findings.extend(findings);
             openable.then(|| open_image(storage, Some(format))).transpose()?

@@ -15,9 +15,16 @@ const CHUNK: usize = 1 << 20;
 /// Copies `len` bytes of the disk from byte `at` on into `out`.
 ///
 /// # Errors
-/// `Usage` when the range reaches past the end of the disk; `Io` when `out` takes no more; otherwise as
+/// `Usage` when the range reaches past the end of the disk; `Io` when `out` takes no more; `Cancelled`; otherwise as
 /// [`Chain::open`].
-pub fn read_bytes(path: &Path, format: Option<Format>, at: u64, len: u64, out: &mut dyn Write) -> Result<()> {
+pub fn read_bytes(
+    path: &Path,
+    format: Option<Format>,
+    at: u64,
+    len: u64,
+    out: &mut dyn Write,
+    progress: &Progress,
+) -> Result<()> {
     let disk = Chain::open(path, &OpenOptions::new().with_format(format))?;
     if at.checked_add(len).is_none_or(|end| end > disk.virtual_size()) {
         return Err(Error::usage(
@@ -27,10 +34,13 @@ pub fn read_bytes(path: &Path, format: Option<Format>, at: u64, len: u64, out: &
     }
     let mut buffer = vec![0; CHUNK];
     let mut done = 0;
+    progress.begin("reading", len);
     while done < len {
+        progress.check()?;
         let step = (len - done).min(CHUNK as u64) as usize;
         disk.read_at(&mut buffer[..step], at + done)?;
         out.write_all(&buffer[..step]).map_err(|e| Error::io("write out the bytes of", path, e))?;
+        progress.advance(step as u64);
         done += step as u64;
     }
     Ok(())

@@ -12,7 +12,7 @@ use crate::error::{Error, ParentProblemKind, Refusal, Result};
 use crate::finding::Finding;
 use crate::image::vhdx::{BlockCounts, Vhdx};
 use crate::image::{Format, Image, Kind, folder_of, open_image, probe};
-use crate::storage::{Access, FileStorage, ReadAt, free_space, is_marked_read_only};
+use crate::storage::{Access, FileStorage, ReadAt, free_space, is_marked_read_only, writer_of};
 
 /// Tables whose used part is larger than this are not counted through.
 const COUNTED_TABLE: u64 = 4 << 20;
@@ -110,11 +110,7 @@ pub(super) struct Opened {
 pub(super) fn open_for_look(path: &Path, format: Option<Format>, count: bool) -> Result<Opened> {
     let (storage, in_use) = match FileStorage::open(path, Access::Read) {
         Ok(storage) => (storage, None),
-        Err(Error::Refused(Refusal::InUse, told)) => {
-            let message = told.message;
-            let holder = message.rsplit_once(" by ").map_or_else(|| message.clone(), |(_, who)| who.to_owned());
-            (FileStorage::open(path, Access::Look)?, Some(holder))
-        }
+        Err(Error::Refused(Refusal::InUse, _)) => (FileStorage::open(path, Access::Look)?, writer_of(path)?),
         Err(other) => return Err(other),
     };
     let storage = Arc::new(storage);

@@ -36,6 +36,18 @@ fn settle(taken: std::result::Result<(), TryLockError>, file: &File, path: &Path
     }
 }
 
+/// Who writes to the file, if anybody on this host does that takes locks.
+///
+/// # Errors
+/// `Io` when the file cannot be opened.
+pub fn writer_of(path: &Path) -> Result<Option<String>> {
+    let file = File::open(path).map_err(|e| Error::io("open", path, e))?;
+    Ok(match file.try_lock_shared() {
+        Err(TryLockError::WouldBlock) => Some(holder_of(&file).unwrap_or_else(|| "another process".to_owned())),
+        _ => None,
+    })
+}
+
 const NO_LOCKS: i32 = rustix::io::Errno::NOLCK.raw_os_error();
 
 /// The process that holds a lock on the file, as far as the host's list of locks tells.

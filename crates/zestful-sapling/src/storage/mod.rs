@@ -20,6 +20,7 @@ pub use fault::{CrashStates, FaultStorage, Operation, Recording};
 pub use file::{Access, FileStorage};
 pub use host::{free_space, is_marked_read_only, mark_read_only};
 pub(crate) use latched::Latched;
+pub use lock::writer_of;
 pub use memory::MemoryStorage;
 pub use staged::StagedFile;
 pub(crate) use staged::refuse_existing;

@@ -122,7 +122,7 @@ fn a_parent_changed_behind_its_childs_back_is_never_read() {
     scene.write("fen-base.vhdx", 9);
     let ParentProblemKind::Mismatch { parent, expected, found } = scene.problem("after.vhdx") else { panic!() };
     assert!(parent.ends_with("fen-base.vhdx") && expected != found);
-    let report = check_chain(&scene.path("after.vhdx"), None).unwrap();
+    let report = check_chain(&scene.path("after.vhdx"), None, &Progress::new()).unwrap();
     assert!(!report.ok);
     assert_eq!(report.findings.iter().map(|f| f.code).collect::<Vec<_>>(), ["parent-mismatch"]);
     // A look that writes nothing changes no identity: opening for writing alone does not orphan anybody.
@@ -149,7 +149,7 @@ fn circles_are_told() {
     std::fs::remove_file(scene.path("fen-base.vhdx")).unwrap();
     std::fs::write(scene.path("fen-base.vhdx"), bytes).unwrap();
     assert!(matches!(scene.problem("germination-01.vhdx"), ParentProblemKind::Cycle { .. }));
-    let report = check_chain(&scene.path("germination-01.vhdx"), None).unwrap();
+    let report = check_chain(&scene.path("germination-01.vhdx"), None, &Progress::new()).unwrap();
     assert!(report.findings.iter().any(|finding| finding.code == "parent-cycle"));
     let family = Family::of_folder(scene.folder.path()).unwrap();
     assert!(family.problems.iter().any(|problem| problem.message.contains("leads back")));

@@ -8,6 +8,7 @@ use serde_json::Value;
 use sha2::{Digest, Sha256};
 use zestful_sapling::chain::{Chain, Disk, OpenOptions};
 use zestful_sapling::check::check_chain;
+use zestful_sapling::progress::Progress;
 use zestful_sapling::{Error, Result};
 
 fn corpus() -> Option<(PathBuf, Vec<Value>)> {
@@ -114,7 +115,7 @@ fn check_finds_something_in_every_damaged_image_and_nothing_in_good_ones() {
     let mut wrong = Vec::new();
     for image in &images {
         let path = folder.join(image["file"].as_str().unwrap());
-        let ok = match check_chain(&path, None) {
+        let ok = match check_chain(&path, None, &Progress::new()) {
             Ok(report) => report.ok,
             Err(Error::Usage(_)) => false,
             Err(other) => panic!("{}: {other}", path.display()),

@@ -7,6 +7,7 @@ use zestful_sapling::Error;
 use zestful_sapling::chain::Disk;
 use zestful_sapling::image::vhdx::{self, Vhdx, VhdxMut};
 use zestful_sapling::image::{Image, ImageMut, Source};
+use zestful_sapling::progress::Progress;
 use zestful_sapling::storage::{FaultStorage, MemoryStorage, ReadAt, Storage};
 
 use crate::world::{Layers, MIB, Shape};
@@ -124,7 +125,7 @@ fn reseal(storage: &MemoryStorage) {
 
 /// Opens, reads everything that is there, and checks; tells whether all of it could be read.
 fn look(storage: Arc<MemoryStorage>) -> Result<(), Error> {
-    let findings = vhdx::check(storage.clone())?;
+    let findings = vhdx::check(storage.clone(), &Progress::new())?;
     let read = || {
         let image = Vhdx::open(storage)?;
         let size = image.info().virtual_size;

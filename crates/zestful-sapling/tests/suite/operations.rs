@@ -114,9 +114,9 @@ fn bytes_go_in_and_out() {
     let text: Vec<u8> = (0..3_000_000u32).map(|n| (n % 251) as u8).collect();
     assert_eq!(write(777, &text).unwrap(), 3_000_000);
     let mut found = Vec::new();
-    read_bytes(&path, None, 777, 3_000_000, &mut found).unwrap();
+    read_bytes(&path, None, 777, 3_000_000, &mut found, &Progress::new()).unwrap();
     assert!(found == text);
-    assert!(matches!(read_bytes(&path, None, 4 << 20, 1, &mut found), Err(Error::Usage(_))));
+    assert!(matches!(read_bytes(&path, None, 4 << 20, 1, &mut found, &Progress::new()), Err(Error::Usage(_))));
     assert!(matches!(write((4 << 20) - 10, &text), Err(Error::Usage(_))));
     assert!(matches!(write(5 << 20, b""), Err(Error::Usage(_))));
 }

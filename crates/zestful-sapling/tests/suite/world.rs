@@ -9,6 +9,7 @@ use zestful_sapling::chain::{ChainMut, Disk};
 use zestful_sapling::finding::Severity;
 use zestful_sapling::image::vhdx::{self, CreateOptions, Vhdx, VhdxMut};
 use zestful_sapling::image::{Image, ImageMut, ParentReference, RecordedPath};
+use zestful_sapling::progress::Progress;
 use zestful_sapling::storage::{MemoryStorage, ReadAt, Storage};
 
 /// The unit of the model: what a disk writes whole or not at all.
@@ -206,7 +207,7 @@ pub fn write(image: &mut dyn ImageMut, at: u64, count: u64, byte: u8, sector: u6
 
 /// No rule of the format is broken; after a crash the end of the file may be untidy.
 pub fn assert_valid(storage: Arc<dyn ReadAt>, after_crash: bool) {
-    let findings = vhdx::check(storage).unwrap();
+    let findings = vhdx::check(storage, &Progress::new()).unwrap();
     let worst = if after_crash { Severity::Warning } else { Severity::Note };
     let errors: Vec<_> = findings.iter().filter(|finding| finding.severity > worst).collect();
     assert!(errors.is_empty(), "{errors:?}");

@@ -20,7 +20,11 @@ pub(super) fn run(console: &Console, command: &BytesCommand) -> Result<Outcome, 
     match command {
         BytesCommand::Read { path, at, len, output, format } => {
             let format = format.map(Into::into);
-            let read = |out: &mut dyn Write| watch::patiently(console, || read_bytes(path, format, *at, *len, out));
+            let read = |out: &mut (dyn Write + Send)| {
+                watch::run(console, |progress| {
+                    watch::patiently(console, || read_bytes(path, format, *at, *len, out, progress))
+                })
+            };
             match output {
                 Some(file) => {
                     let mut out = create_new(file)?;
@@ -40,7 +44,7 @@ pub(super) fn run(console: &Console, command: &BytesCommand) -> Result<Outcome, 
                     console.answer(&json!({ "offset": at, "length": len, "hex": hex }), hex_lines(*at, &bytes))?;
                 }
                 None => {
-                    let mut out = io::stdout().lock();
+                    let mut out = io::stdout();
                     match read(&mut out) {
                         // The reader of the pipe has seen enough.
                         Err(Error::Io { source, .. }) if source.kind() == io::ErrorKind::BrokenPipe => {}

@@ -14,7 +14,7 @@ use crate::{text, watch};
 pub(super) fn run(console: &Console, paths: &[PathBuf], format: Option<Format>) -> Result<Outcome, Failure> {
     let (mut ok, mut findings, mut lines) = (true, Vec::new(), Vec::new());
     for path in paths {
-        let report = watch::patiently(console, || check_chain(path, format))?;
+        let report = watch::run(console, |progress| watch::patiently(console, || check_chain(path, format, progress)))?;
         ok &= report.ok;
         let layers = text::count(report.files.len(), "file", "files");
         let shown: Vec<&Finding> = report

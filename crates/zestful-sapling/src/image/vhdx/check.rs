@@ -10,6 +10,7 @@ use super::{ALIGNMENT, PAGE};
 use crate::bytes::is_zero;
 use crate::error::{Error, Result};
 use crate::finding::{Finding, Repair};
+use crate::progress::Progress;
 use crate::size::format_size;
 use crate::storage::ReadAt;
 
@@ -17,11 +18,11 @@ use crate::storage::ReadAt;
 /// is sound. Nothing is written. The cost depends on the used part of the table, not on the virtual size.
 ///
 /// # Errors
-/// `Io` only; damage is a finding, not an error.
-pub fn check(storage: Arc<dyn ReadAt>) -> Result<Vec<Finding>> {
+/// `Io` and `Cancelled` only; damage is a finding, not an error.
+pub fn check(storage: Arc<dyn ReadAt>, progress: &Progress) -> Result<Vec<Finding>> {
     let path = storage.path().to_owned();
     let mut findings = Vec::new();
-    match check_all(storage, &mut findings) {
+    match check_all(storage, progress, &mut findings) {
         Ok(()) => {}
         Err(Error::Damaged(finding) | Error::Unsupported(finding)) => findings.push(*finding),
         Err(other) => return Err(other),
@@ -29,7 +30,7 @@ pub fn check(storage: Arc<dyn ReadAt>) -> Result<Vec<Finding>> {
     Ok(findings.into_iter().map(|finding| finding.at(&path)).collect())
 }
 
-fn check_all(storage: Arc<dyn ReadAt>, findings: &mut Vec<Finding>) -> Result<()> {
+fn check_all(storage: Arc<dyn ReadAt>, progress: &Progress, findings: &mut Vec<Finding>) -> Result<()> {
     let file_len = storage.len()?;
     let layout = Layout::read(storage.clone(), findings)?;
     if layout.pending.is_some() {
@@ -41,9 +42,12 @@ fn check_all(storage: Arc<dyn ReadAt>, findings: &mut Vec<Finding>) -> Result<()
         findings.push(Finding::warning("vhdx-file-length", "file", file_len, message, Repair::Safe));
     }
     check_reserved(&layout, findings)?;
-    let (found, claims) = layout.judge_table()?;
+    // Twice through the table: its entries, then the bitmaps that they name.
+    let name = storage.path().file_name().unwrap_or(storage.path().as_os_str()).to_string_lossy().into_owned();
+    progress.begin(format!("checking {name}"), 2 * layout.table_used()?);
+    let (found, claims) = layout.judge_table(progress)?;
     findings.extend(found);
-    check_bitmaps(&layout, findings)?;
+    check_bitmaps(&layout, progress, findings)?;
     let leaked: u64 = claims.unused().map(|(_, len)| len).sum();
     if leaked > 0 {
         let first = claims.unused().next().map_or(0, |(offset, _)| offset);
@@ -72,10 +76,10 @@ fn check_reserved(layout: &Layout, findings: &mut Vec<Finding>) -> Result<()> {
 }
 
 /// Every bit of every partially present block can be read.
-fn check_bitmaps(layout: &Layout, findings: &mut Vec<Finding>) -> Result<()> {
+fn check_bitmaps(layout: &Layout, progress: &Progress, findings: &mut Vec<Finding>) -> Result<()> {
     let table = layout.table();
     let sectors = layout.geometry.block_size / layout.geometry.sector;
-    layout.for_each_entry(|index, entry| {
+    layout.for_each_entry(progress, |index, entry| {
         let Role::Payload(block) = layout.geometry.role(index) else { return Ok(()) };
         let partial = entry.state() == State::PARTIALLY_PRESENT && layout.geometry.has_parent;
         if index >= layout.geometry.entries || !partial || table.judge(index, entry).is_err() {

@@ -16,6 +16,7 @@ use crate::bytes::{is_zero, le_u64};
 use crate::error::{Error, Result};
 use crate::finding::{Finding, Repair};
 use crate::image::{Format, ImageInfo, Kind};
+use crate::progress::Progress;
 use crate::storage::ReadAt;
 
 /// Tables whose used part is no larger are read and judged whole at opening; of larger ones each page is judged when it
@@ -95,7 +96,7 @@ impl Layout {
         if !self.table_uses_at_most(JUDGED_AT_OPENING)? {
             return Ok(None);
         }
-        let (found, claims) = self.judge_table()?;
+        let (found, claims) = self.judge_table(&Progress::new())?;
         match found.iter().position(Finding::prevents_opening) {
             Some(first) => Err(Error::from_finding(found[first].clone())),
             None => {
@@ -105,29 +106,38 @@ impl Layout {
         }
     }
 
-    /// Whether the needed part of the table has no more bytes than that outside of the host's holes.
-    pub(super) fn table_uses_at_most(&self, most: u64) -> Result<bool> {
-        let end = self.bat.offset + self.geometry.entries * ENTRY_LEN;
+    /// Bytes of the table outside of the host's holes; counting stops soon after `most`.
+    fn table_used_upto(&self, most: u64) -> Result<u64> {
         let (mut at, mut used) = (self.bat.offset, 0);
-        while let Some(data) = self.view.next_data(at)?.filter(|data| data.start < end) {
-            used += data.end.min(end) - data.start;
+        while let Some(data) = self.view.next_data(at)?.filter(|data| data.start < self.bat.end()) {
+            used += data.end.min(self.bat.end()) - data.start;
             at = data.end;
             if used > most {
-                return Ok(false);
+                break;
             }
         }
-        Ok(true)
+        Ok(used)
+    }
+
+    /// Bytes of the table outside of the host's holes.
+    pub(super) fn table_used(&self) -> Result<u64> {
+        self.table_used_upto(u64::MAX)
+    }
+
+    /// Whether the table has no more bytes than that outside of the host's holes.
+    pub(super) fn table_uses_at_most(&self, most: u64) -> Result<bool> {
+        Ok(self.table_used_upto(most)? <= most)
     }
 
     /// Judges every entry of the table, and that no two blocks share a place.
-    pub(super) fn judge_table(&self) -> Result<(Vec<Finding>, Claims)> {
+    pub(super) fn judge_table(&self, progress: &Progress) -> Result<(Vec<Finding>, Claims)> {
         let table = self.table();
         let mut findings = Findings::default();
         let mut claims = Claims::new(self.bounds.file_len);
         for (start, end, _) in &self.bounds.taken {
             claims.claim(*start, end - start);
         }
-        self.for_each_entry(|index, entry| {
+        self.for_each_entry(progress, |index, entry| {
             let (at, role) = (self.bat.offset + index * ENTRY_LEN, self.geometry.role(index));
             let fatal = |code, message: String| Finding::fatal(code, "block allocation table", at, message);
             let untidy =
@@ -182,13 +192,18 @@ impl Layout {
     }
 
     /// Calls `act` for each entry of the table that is not all zero, in order.
-    pub(super) fn for_each_entry(&self, mut act: impl FnMut(u64, Entry) -> Result<()>) -> Result<()> {
+    pub(super) fn for_each_entry(
+        &self,
+        progress: &Progress,
+        mut act: impl FnMut(u64, Entry) -> Result<()>,
+    ) -> Result<()> {
         const STEP: u64 = 64 << 10;
         let mut buffer = vec![0; STEP as usize];
         let (mut at, end) = (self.bat.offset, self.bat.end());
         while let Some(data) = self.view.next_data(at)?.filter(|data| data.start < end) {
             at = data.start - data.start % STEP;
             while at < data.end.min(end) {
+                progress.check()?;
                 let len = STEP.min(end - at);
                 let bytes = &mut buffer[..len as usize];
                 self.view.read_at(bytes, at)?;
@@ -201,6 +216,7 @@ impl Layout {
                     }
                 }
                 at += len;
+                progress.advance(len);
             }
         }
         Ok(())

@@ -14,6 +14,7 @@ use super::region::Region;
 use super::{PAGE, checksum};
 use crate::bytes::{array, le_u32, le_u64, put};
 use crate::error::Result;
+use crate::image::data_in;
 use crate::storage::{ReadAt, Storage};
 
 const SECTOR: usize = PAGE as usize;
@@ -151,10 +152,14 @@ impl Ring<'_> {
     /// each position is looked at once as a beginning.
     pub(super) fn active_sequence(&self, log: Uuid) -> Result<Option<Vec<Entry>>> {
         let mut entries = HashMap::new();
-        for position in (0..self.place.len).step_by(SECTOR) {
-            if let Some(entry) = self.entry(position, log)? {
+        let mut position = 0;
+        while position < self.place.len {
+            let data = data_in(self.storage, self.place.offset + position, self.place.len - position)?;
+            position = (data.start - self.place.offset) / PAGE * PAGE;
+            if let Some(entry) = (position < self.place.len).then(|| self.entry(position, log)).transpose()?.flatten() {
                 entries.insert(position, entry);
             }
+            position += PAGE;
         }
         let follows = |entry: &Entry| {
             let next = entries.get(&((entry.position + entry.len) % self.place.len));

@@ -11,6 +11,7 @@ use super::table::{Role, State, Table};
 use crate::error::{Error, Result};
 use crate::finding::Finding;
 use crate::image::{Extent, Image, ImageInfo, data_in};
+use crate::progress::Progress;
 use crate::storage::ReadAt;
 
 /// A VHDX image, open for reading. A pending log is replayed in memory; nothing is ever written.
@@ -65,7 +66,7 @@ impl Vhdx {
             return Ok(None);
         }
         let mut counts = BlockCounts { total: self.layout.geometry.blocks, ..BlockCounts::default() };
-        self.layout.for_each_entry(|index, entry| {
+        self.layout.for_each_entry(&Progress::new(), |index, entry| {
             if index < self.layout.geometry.entries && matches!(self.layout.geometry.role(index), Role::Payload(_)) {
                 match entry.state() {
                     State::FULLY_PRESENT => counts.full += 1,

@@ -29,9 +29,16 @@ enum Patch {
     Page(PageSource),
 }
 
+/// Real logs have 1 MiB; this bounds the memory that a hostile one can ask for.
+const MAX_LOG: u64 = 64 << 20;
+
 /// Reads the log that the header names and works out what its replay changes.
 pub(super) fn replay(inner: Arc<dyn ReadAt>, header: &Header, place: Region) -> Result<Replayed> {
     let fatal = |code, message: String| Error::from_finding(Finding::fatal(code, "log", header.log_offset, message));
+    if place.len > MAX_LOG {
+        let message = format!("the log has {} bytes, at most {MAX_LOG} are replayed", place.len);
+        return Err(Error::from_finding(Finding::unsupported("vhdx-log-size", "log", place.offset, message)));
+    }
     let file_len = inner.len()?;
     let ring = Ring { storage: &inner, place };
     let Some(entries) = ring.active_sequence(header.log)? else {

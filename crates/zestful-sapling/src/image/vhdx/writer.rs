@@ -133,6 +133,7 @@ impl VhdxMut {
 
     fn write_in_block(&mut self, block: u64, within: u64, bytes: &[u8]) -> Result<()> {
         let len = bytes.len() as u64;
+        self.begin()?;
         let entry = self.table.payload(block)?;
         let offset = match entry.state() {
             State::FULLY_PRESENT => entry.offset(),
@@ -158,9 +159,12 @@ impl VhdxMut {
         let state = entry.state();
         let whole = self.is_whole(block, within, len);
         let keeps_space = self.info.kind == Kind::Fixed;
+        if state == State::ZERO || (state == State::NOT_PRESENT && !self.table.geometry.has_parent) {
+            // Zeros already: not even the write identifiers change.
+            return Ok(());
+        }
+        self.begin()?;
         match state {
-            State::ZERO => Ok(()),
-            State::NOT_PRESENT if !self.table.geometry.has_parent => Ok(()),
             _ if whole && !(keeps_space && state.has_place()) => {
                 if state.has_place() {
                     self.released.push((entry.offset(), self.table.geometry.block_size));
@@ -266,11 +270,7 @@ impl VhdxMut {
         mut act: impl FnMut(&mut Self, u64, u64, u64, u64) -> Result<()>,
     ) -> Result<()> {
         check_range(&self.info, self.path(), offset, len)?;
-        if len == 0 {
-            return Ok(());
-        }
         let mut run = || {
-            self.begin()?;
             for (block, within, step, done) in self.steps(offset, len) {
                 self.commit_if_many()?;
                 act(self, block, within, step, done)?;

@@ -17,6 +17,9 @@ use crate::text;
 const NOTE_AT: &str = "1500M";
 
 pub(super) fn run(console: &Console, folder: Option<&Path>) -> Result<Outcome, Failure> {
+    if console.common().plan {
+        return Err(Error::usage("the demo has no plan", "it only makes a new folder and works in there").into());
+    }
     let folder = match folder {
         Some(folder) => folder.to_owned(),
         None => fresh_folder(),
