@@ -1,11 +1,11 @@
 #!/usr/bin/env bash
-# Time and memory of work on metadata, for a disk of 64 TiB: make, derive, show, tree, check.
+# Time and memory of work on metadata, for disks of 64 TiB: make, derive, show, tree, check.
 #
 #   benches/metadata.sh [FOLDER] [RUNS]
 #
-# Prints the median and the largest wall time, and the largest memory, over the runs. Needs GNU time.
+# Prints the median and the largest wall time of the whole process, and its largest memory. Needs GNU time.
 set -euo pipefail
-folder=$(realpath "${1:-.}") runs=${2:-11}
+folder=$(realpath "${1:-.}") runs=${2:-15}
 cd "$(dirname "$0")/.."
 cargo build --release --quiet
 zsap=$PWD/target/release/zsap
@@ -13,24 +13,30 @@ work=$(mktemp -d "$folder/zsap-bench.XXXXXX")
 trap 'chmod -R u+w "$work"; rm -rf "$work"' EXIT
 cd "$work"
 
-# A pair to look at, and one whose table is really written: 128 MiB of entries.
 "$zsap" -q make big.vhdx 64T 2>/dev/null
 "$zsap" -q derive big.vhdx child.vhdx 2>/dev/null
 "$zsap" -q make small-blocks.vhdx 64T --block-size 1M 2>/dev/null
 
 measure() { # LABEL COMMAND...
-    local label=$1 times=() memory=0
+    local label=$1 times=() memory=0 start end kib
     shift
     for ((run = 0; run < runs; run++)); do
-        rm -f new*.vhdx
-        local start end kib
+        rm -f new.vhdx
         start=$(date +%s%N)
-        kib=$( { /usr/bin/time -f %M "$@" >/dev/null 2>/dev/null; } 3>&1 2>&1 || true)
+        /usr/bin/time -o memory -f %M "$@" >/dev/null 2>&1
         end=$(date +%s%N)
         times+=($(((end - start) / 1000)))
-        kib=$( { /usr/bin/time -o /dev/fd/3 -f %M "$zsap" --version >/dev/null; } 3>&1)
+        kib=$(cat memory)
         ((kib <= memory)) || memory=$kib
     done
-    printf '%s\n' "${times[@]}" | sort -n | awk -v l="$label" '{v[NR]=$1} END {printf "%-34s %6.1f ms  (largest %.1f)\n", l, v[int((NR+1)/2)]/1000, v[NR]/1000}'
+    printf '%s\n' "${times[@]}" | sort -n | awk -v l="$label" -v m="$memory" \
+        '{v[NR]=$1} END {printf "%-32s %5.1f ms (largest %.1f), %.1f MiB\n", l, v[int((NR+1)/2)]/1000, v[NR]/1000, m/1024}'
 }
-measure 'start and end (--version)' "$zsap" --version
+measure 'a process and nothing else' true
+measure 'make, 64 TiB' "$zsap" make new.vhdx 64T
+measure 'make, 64 TiB, blocks of 1 MiB' "$zsap" make new.vhdx 64T --block-size 1M
+measure 'derive from it' "$zsap" derive big.vhdx new.vhdx
+measure 'show the child' "$zsap" show child.vhdx
+measure 'show one of 1 MiB blocks' "$zsap" show small-blocks.vhdx
+measure 'tree of the folder' "$zsap" tree .
+measure 'check the child and its base' "$zsap" check child.vhdx

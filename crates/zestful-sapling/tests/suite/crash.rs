@@ -209,6 +209,27 @@ proptest! {
     }
 }
 
+/// Space that a commit gives back must not be used before that commit: the state before it still needs it.
+#[test]
+fn space_given_back_is_not_used_too_early() {
+    let shape = Shape { virtual_size: 6 << 20, sector: 512, block_sizes: vec![1 << 20; 5] };
+    let mib = 2048;
+    let steps = [
+        Step::Zero { at: 0, count: mib },
+        Step::Write { at: 4 * mib, count: mib, byte: 7 },
+        Step::Zero { at: 4 * mib, count: mib },
+        Step::Write { at: 5 * mib, count: 8, byte: 8 },
+        Step::Flush,
+        Step::Write { at: 4 * mib + 8, count: 8, byte: 9 },
+        Step::Zero { at: mib, count: mib },
+        Step::Write { at: 0, count: 16, byte: 10 },
+    ];
+    for child in [false, true] {
+        let (layers, model) = prepared(shape.clone(), child);
+        assert!(record(layers, model, &steps).judge_all(3, 8) > 100);
+    }
+}
+
 /// The host fills up, or fails, at every single operation: the error is told, nothing more is written through that
 /// handle, and what was flushed is still there.
 #[test]

@@ -4,6 +4,7 @@ use proptest::prelude::*;
 use zestful_sapling::chain::Disk;
 use zestful_sapling::image::Image;
 use zestful_sapling::image::vhdx::Vhdx;
+use zestful_sapling::storage::Storage;
 
 use crate::world::{Layers, Model, Step, assert_valid, shapes, steps};
 
@@ -115,4 +116,53 @@ fn many_scattered_writes_need_no_flush() {
     disk.close().unwrap();
     assert_valid(layers.storages[1].clone(), false);
     model.assert_same(&layers.open());
+}
+
+/// Bits of a block that is not partially present mean nothing, whatever another program left in them.
+#[test]
+fn stale_bits_in_a_bitmap_mean_nothing() {
+    let shape = crate::world::Shape { virtual_size: 4 << 20, sector: 512, block_sizes: vec![1 << 20; 5] };
+    let mut layers = Layers::new(shape);
+    let mut base = layers.open();
+    base.write_at(&vec![1; 4 << 20], 0).unwrap();
+    base.close().unwrap();
+    layers.derive();
+    let mut child = layers.open();
+    child.write_at(&[2; 64 << 10], 1 << 20).unwrap();
+    child.close().unwrap();
+    // Block 1 is taken out of the table, its bits stay.
+    let table = 3 << 20;
+    layers.storages[1].write_at(&[0; 8], table + 8).unwrap();
+    let mut child = layers.open();
+    child.write_at(&[3; 512], (1 << 20) + 8192).unwrap();
+    let mut model = Model::default();
+    model.fill(0, 4 << 20, 1);
+    model.fill((1 << 20) + 8192, 512, 3);
+    model.assert_same(&child);
+    child.close().unwrap();
+    model.assert_same(&layers.open());
+}
+
+/// Zeroing what is zero changes nothing, not even an identity; a real change does.
+#[test]
+fn identities_change_with_the_first_real_change() {
+    let shape = crate::world::Shape { virtual_size: 4 << 20, sector: 512, block_sizes: vec![1 << 20; 5] };
+    let layers = Layers::new(shape);
+    let identity = || Vhdx::open(layers.storages[0].clone()).unwrap().info().data_identity;
+    let before = identity();
+    let mut disk = layers.open();
+    disk.zero_at(0, 4 << 20).unwrap();
+    disk.write_at(&[], 0).unwrap();
+    disk.flush().unwrap();
+    disk.close().unwrap();
+    assert_eq!(identity(), before);
+    let mut disk = layers.open();
+    disk.write_at(&[1; 512], 0).unwrap();
+    let during = disk.info().data_identity;
+    disk.write_at(&[2; 512], 512).unwrap();
+    disk.flush().unwrap();
+    assert_eq!((identity(), disk.info().data_identity), (during, during));
+    assert_ne!(during, before);
+    disk.close().unwrap();
+    assert_eq!(identity(), during);
 }
