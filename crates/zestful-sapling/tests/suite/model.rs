@@ -4,7 +4,7 @@ use proptest::prelude::*;
 use zestful_sapling::chain::Disk;
 use zestful_sapling::image::Image;
 use zestful_sapling::image::vhdx::Vhdx;
-use zestful_sapling::storage::Storage;
+use zestful_sapling::storage::{ReadAt, Storage};
 
 use crate::world::{Layers, Model, Step, assert_valid, shapes, steps};
 
@@ -165,4 +165,24 @@ fn identities_change_with_the_first_real_change() {
     assert_ne!(during, before);
     disk.close().unwrap();
     assert_eq!(identity(), during);
+}
+
+/// Space in the file that nothing uses is taken again, and what stood there never shows.
+#[test]
+fn old_bytes_in_unused_space_never_show() {
+    let shape = crate::world::Shape { virtual_size: 8 << 20, sector: 512, block_sizes: vec![1 << 20; 5] };
+    let layers = Layers::new(shape);
+    let storage = &layers.storages[0];
+    let len = storage.len().unwrap();
+    storage.write_at(&vec![0xEE; 3 << 20], len).unwrap();
+    let mut disk = layers.open();
+    let mut model = Model::default();
+    for block in 0..3u64 {
+        disk.write_at(&[4; 512], block << 20).unwrap();
+        model.fill(block << 20, 512, 4);
+    }
+    model.assert_same(&disk);
+    disk.close().unwrap();
+    model.assert_same(&layers.open());
+    assert_eq!(storage.len().unwrap(), len + (3 << 20), "the space was not taken again");
 }
