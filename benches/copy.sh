@@ -29,7 +29,8 @@ once() { # NAME COMMAND...
     local name=$1 start end
     shift
     rm -f target.*
-    sync -f .
+    # The host discards the space of the removed file for a while after.
+    sync -f . && sleep 1
     start=$(date +%s%N)
     "$@"
     end=$(date +%s%N)
