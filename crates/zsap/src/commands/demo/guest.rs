@@ -3,7 +3,7 @@
 use std::io::{Read, Write};
 use std::path::Path;
 
-use fatfs::{FileSystem, FormatVolumeOptions, FsOptions};
+use fatfs::{FatType, FileSystem, FormatVolumeOptions, FsOptions};
 use gpt::GptConfig;
 use gpt::disk::LogicalBlockSize;
 use gpt::mbr::ProtectiveMBR;
@@ -38,7 +38,9 @@ pub(super) fn install(path: &str) -> Result<()> {
     partition(&mut disk).map_err(|e| failed("partition", path, e))?;
     let format = |disk: &mut ChainMut| -> std::io::Result<()> {
         let mut volume = DiskStream::window(disk, VOLUME.0, VOLUME.1);
-        fatfs::format_volume(&mut volume, FormatVolumeOptions::new().volume_label(*b"HARROW FEN "))
+        // FAT32 would do, but this crate writes folders into its root that the usual checkers want to mend.
+        let options = FormatVolumeOptions::new().fat_type(FatType::Fat16).volume_label(*b"HARROW FEN ");
+        fatfs::format_volume(&mut volume, options)
     };
     format(&mut disk).map_err(|e| failed("format the volume of", path, e))?;
     let fill = |disk: &mut ChainMut| -> std::io::Result<()> {
