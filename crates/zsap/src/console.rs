@@ -8,7 +8,7 @@ use serde::Serialize;
 use zestful_sapling::ops::Plan;
 
 use crate::args::{Color, Common};
-use crate::{exit, text};
+use crate::text;
 
 pub(crate) struct Console {
     common: Common,
@@ -115,7 +115,7 @@ impl Console {
     }
 
     /// Shows a plan and its warnings; `true` when that is all that was asked for.
-    pub(crate) fn show_plan(&self, plan: &Plan) -> Result<bool, exit::Failure> {
+    pub(crate) fn show_plan(&self, plan: &Plan) -> io::Result<bool> {
         if !self.common.plan {
             plan.warnings.iter().for_each(|warning| self.warn(warning));
             return Ok(false);

@@ -15,17 +15,18 @@ use crate::console::Console;
 const PATIENCE: Duration = Duration::from_millis(500);
 const TICK: Duration = Duration::from_millis(100);
 
-/// What an interrupt stops.
+/// Whether an interrupt or a polite kill has come.
+static ASKED: AtomicBool = AtomicBool::new(false);
+/// What it stops.
 static CURRENT: OnceLock<Mutex<Arc<Progress>>> = OnceLock::new();
 
 /// The progress that an interrupt or a polite kill stops; a second one ends the program at once.
 fn stoppable() -> Arc<Progress> {
     let progress = Arc::new(Progress::new());
     let current = CURRENT.get_or_init(|| {
-        let asked = AtomicBool::new(false);
         // Without a handler an interrupt ends the program, which is safe as well.
         _ = ctrlc::set_handler(move || {
-            if asked.swap(true, Ordering::Relaxed) {
+            if ASKED.swap(true, Ordering::Relaxed) {
                 std::process::exit(130);
             }
             if let Some(current) = CURRENT.get() {
@@ -88,6 +89,7 @@ pub(crate) fn patiently<T>(console: &Console, mut attempt: impl FnMut() -> Resul
     let until = Instant::now() + Duration::from_secs(console.common().wait);
     loop {
         match attempt() {
+            Err(Error::Refused(Refusal::InUse, _)) if ASKED.load(Ordering::Relaxed) => return Err(Error::Cancelled),
             Err(Error::Refused(Refusal::InUse, _)) if Instant::now() < until => std::thread::sleep(TICK),
             other => return other,
         }

@@ -9,7 +9,9 @@ use crate::image::{ParentReference, folder_of};
 /// The files that may be the parent, in the order in which they are to be tried: the recorded paths in the
 /// specification's order, then the recorded file names in the child's own folder.
 pub(crate) fn candidates(child: &Path, parent: &ParentReference) -> Vec<PathBuf> {
-    let folder = std::fs::canonicalize(folder_of(child)).unwrap_or_else(|_| folder_of(child));
+    // Behind a link the real file's folder counts: that is where the path was recorded from.
+    let real = std::fs::canonicalize(child).unwrap_or_else(|_| child.to_owned());
+    let folder = folder_of(&real);
     let followed = parent.paths.iter().filter_map(|recorded| follow(&recorded.text));
     let beside = parent.paths.iter().filter_map(|recorded| {
         let name = recorded.text.rsplit(['\\', '/']).next()?;

@@ -1,5 +1,7 @@
 //! Opens the parents of an image, one after the other, and makes sure that each is the right one.
 
+use std::io::ErrorKind;
+use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -102,13 +104,14 @@ fn try_candidate(
     options: &OpenOptions,
 ) -> Result<Tried> {
     match std::fs::metadata(path) {
-        Ok(found) if found.is_file() => {
-            use std::os::unix::fs::MetadataExt;
-            if seen.contains(&(found.dev(), found.ino())) {
-                return Ok(Tried::Wrong(ParentProblemKind::Cycle { again: path.to_owned() }));
-            }
+        Ok(found) if seen.contains(&(found.dev(), found.ino())) => {
+            return Ok(Tried::Wrong(ParentProblemKind::Cycle { again: path.to_owned() }));
         }
-        _ => return Ok(Tried::Absent),
+        Err(error) if matches!(error.kind(), ErrorKind::NotFound | ErrorKind::NotADirectory) => {
+            return Ok(Tried::Absent);
+        }
+        // What else there may be, opening it tells.
+        _ => {}
     }
     let unreadable = |error: Error| match error {
         // Somebody writing to the parent is an answer of its own, not a broken chain.

@@ -79,8 +79,8 @@ impl Copy {
         let mut plan = Plan { operation: "copy", ..Plan::default() };
         plan.steps.push(format!("make {}: {}", self.target.display(), blank.describe()));
         plan.bytes_read = data_len(&source)?;
-        plan.bytes_written = plan.bytes_read;
-        plan.peak_extra_space = plan.bytes_read;
+        plan.bytes_written = plan.bytes_read + blank.metadata_len()?;
+        plan.peak_extra_space = plan.bytes_written;
         let layers = source.layers().len();
         plan.steps.push(format!(
             "copy at most {} of data from {}",

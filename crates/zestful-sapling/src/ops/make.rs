@@ -156,7 +156,7 @@ impl Blank {
     }
 
     /// What an empty image takes on the host at most.
-    fn metadata_len(&self) -> Result<u64> {
+    pub(super) fn metadata_len(&self) -> Result<u64> {
         match self {
             Self::Raw(_) => Ok(0),
             // The table is left as a hole; what is written is the fixed part.

@@ -11,7 +11,7 @@ use crate::error::{Error, Result};
 /// # Errors
 /// `Io` when there is no such place.
 pub fn free_space(path: &Path) -> Result<u64> {
-    let stat = statvfs(path).map_err(|e| Error::io("look up the free space of", path, e.into()))?;
+    let stat = statvfs(path).map_err(|e| Error::io("look into", path, e.into()))?;
     Ok(stat.f_bavail.saturating_mul(stat.f_frsize))
 }
 

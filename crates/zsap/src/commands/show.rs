@@ -88,7 +88,7 @@ fn folder_lines(console: &Console, folder: &Path, reports: &[Report], problems: 
         console.size(used)
     ));
     for (_, message) in problems {
-        lines.push(trouble(console, "cannot be read:", message));
+        lines.push(trouble(console, "unreadable", message));
     }
     lines
 }
