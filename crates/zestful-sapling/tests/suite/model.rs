@@ -156,9 +156,18 @@ fn identities_change_with_the_first_real_change() {
     disk.flush().unwrap();
     disk.close().unwrap();
     assert_eq!(identity(), before);
+    let headers = || {
+        let mut both = [vec![0; 4096], vec![0; 4096]];
+        layers.storages[0].read_at(&mut both[0], 64 << 10).unwrap();
+        layers.storages[0].read_at(&mut both[1], 128 << 10).unwrap();
+        both
+    };
+    let old = headers();
     let mut disk = layers.open();
     disk.write_at(&[1; 512], 0).unwrap();
     let during = disk.info().data_identity;
+    // The header that was current until then (the second one of a new image) is still there.
+    assert_eq!((headers()[0] == old[0], headers()[1] == old[1]), (false, true));
     disk.write_at(&[2; 512], 512).unwrap();
     disk.flush().unwrap();
     assert_eq!((identity(), disk.info().data_identity), (during, during));
