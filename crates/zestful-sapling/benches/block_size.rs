@@ -26,6 +26,7 @@ fn image(folder: &Path, block_size: u64, child: bool) -> (StagedFile, Box<VhdxMu
         options = options.with_parent(ParentReference {
             accepted: vec![uuid::Uuid::new_v4()],
             paths: vec![RecordedPath { key: "relative_path", text: ".\\base.vhdx".into() }],
+            time_stamp: None,
         });
     }
     options.create_in(&*staged.storage()).expect("a legal image");

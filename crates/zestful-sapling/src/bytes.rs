@@ -15,6 +15,14 @@ pub(crate) fn le_u64(bytes: &[u8], at: usize) -> u64 {
     u64::from_le_bytes(array(bytes, at))
 }
 
+pub(crate) fn be_u32(bytes: &[u8], at: usize) -> u32 {
+    u32::from_be_bytes(array(bytes, at))
+}
+
+pub(crate) fn be_u64(bytes: &[u8], at: usize) -> u64 {
+    u64::from_be_bytes(array(bytes, at))
+}
+
 /// `N` bytes at `at`.
 pub(crate) fn array<const N: usize>(bytes: &[u8], at: usize) -> [u8; N] {
     debug_assert!(at + N <= bytes.len());

@@ -62,6 +62,7 @@ pub(crate) enum Color {
 #[derive(Clone, Copy, Debug, ValueEnum)]
 pub(crate) enum FormatName {
     Raw,
+    Vhd,
     Vhdx,
 }
 
@@ -69,6 +70,7 @@ impl From<FormatName> for Format {
     fn from(name: FormatName) -> Self {
         match name {
             FormatName::Raw => Format::Raw,
+            FormatName::Vhd => Format::Vhd,
             FormatName::Vhdx => Format::Vhdx,
         }
     }
@@ -78,7 +80,7 @@ impl From<FormatName> for Format {
 pub(crate) enum Command {
     /// Make a new, empty disk that grows as it is written to
     Make {
-        /// The new file; its ending (.vhdx, .raw, .img) names the format
+        /// The new file; its ending (.vhdx, .vhd, .raw, .img) names the format
         path: PathBuf,
         /// The size that a guest sees
         #[arg(value_parser = size)]

@@ -13,7 +13,7 @@ type Row<'a> = (&'a str, i32, &'a str, &'a str);
 #[test]
 fn commands_do_what_they_say() {
     let scene = Scene::new();
-    let rows: [Row; 22] = [
+    let rows: [Row; 27] = [
         ("make fen-base.vhdx 2G", 0, "made fen-base.vhdx\n  2 GiB disk, vhdx dynamic, blocks of 2 MiB", ""),
         ("make fen-base.vhdx 2G", 4, "", "error: fen-base.vhdx already exists and is never overwritten"),
         ("make a.vhdx 2X", 2, "", "`2X` is not a size"),
@@ -40,12 +40,17 @@ fn commands_do_what_they_say() {
         ("copy germination-01.vhdx flat.raw", 0, "2 GiB disk, raw fixed; 512 B of data written", ""),
         ("copy flat.raw again.vhdx -q", 0, "", ""),
         ("bytes read again.vhdx --at 1G --len 18", 0, "Caltha palustris\n", ""),
+        ("copy germination-01.vhdx old-base.vhd", 0, "2 GiB disk, vhd dynamic", ""),
+        ("derive old-base.vhd old-child.vhd", 0, "grew old-child.vhd", ""),
+        ("derive old-base.vhd wrong.vhdx", 2, "", "a child of a vhd image is a vhd image"),
+        ("bytes read old-child.vhd --at 1G --len 18", 0, "Caltha palustris\n", ""),
+        ("check old-child.vhd", 0, "old-child.vhd: sound (2 files looked at)", ""),
         ("copy seeds.txt b.vhdx", 2, "", "seeds.txt carries no signature of an image format"),
     ];
     for (typed, status, out, err) in rows {
         scene.run(typed).expect(typed, status, out, err);
     }
-    let names = "again.vhdx fen-base.vhdx flat.raw germination-01.vhdx germination-02.vhdx out.txt seeds.txt";
+    let names = "again.vhdx fen-base.vhdx flat.raw germination-01.vhdx germination-02.vhdx old-base.vhd old-child.vhd out.txt seeds.txt";
     assert_eq!(scene.files().join(" "), names);
 }
 

@@ -113,6 +113,7 @@ mod tests {
             let reference = ParentReference {
                 accepted: vec![],
                 paths: vec![RecordedPath { key: "relative_path", text: recorded.into() }],
+                time_stamp: None,
             };
             assert_eq!(candidates(&Path::new(folder).join("child.vhdx"), &reference)[0], Path::new(parent));
         }

@@ -30,7 +30,7 @@ pub(super) fn open_parents(current: &dyn Image, identity: HostIdentity, options:
         if parents.len() >= MAX_DEPTH {
             return Err(Error::parent(current.path(), ParentProblemKind::TooDeep { limit: MAX_DEPTH }));
         }
-        warnings.extend(found.warning);
+        warnings.extend(found.warnings);
         seen.push(found.identity);
         parents.push(found.image);
     }
@@ -41,7 +41,7 @@ pub(crate) struct Found {
     pub(crate) image: Box<dyn Image>,
     pub(crate) identity: HostIdentity,
     /// What is unusual about the two together.
-    pub(crate) warning: Option<Finding>,
+    pub(crate) warnings: Vec<Finding>,
 }
 
 /// The parent of one image, if it has any; `seen` are the files that it must not be.
@@ -54,7 +54,7 @@ pub(crate) fn parent_of(
     let Some(reference) = &child.info().parent else { return Ok(None) };
     let tried = by_hand.map_or_else(|| candidates(child.path(), reference), |path| vec![path.to_owned()]);
     let mut found = find(child.path(), reference, tried, seen, options)?;
-    found.warning = judge_pair(child, found.image.info(), found.image.path())?;
+    found.warnings = judge_pair(child, found.image.info(), found.image.path())?;
     Ok(Some(found))
 }
 
@@ -135,11 +135,11 @@ fn try_candidate(
             found: data_identity.map_or_else(|| format!("none, a {} disk", image.info().format), |id| id.to_string()),
         }));
     }
-    Ok(Tried::Right(Found { image, identity, warning: None }))
+    Ok(Tried::Right(Found { image, identity, warnings: Vec::new() }))
 }
 
 /// What must, and what should, agree between a child and its parent.
-fn judge_pair(child: &dyn Image, parent: &ImageInfo, parent_path: &Path) -> Result<Option<Finding>> {
+fn judge_pair(child: &dyn Image, parent: &ImageInfo, parent_path: &Path) -> Result<Vec<Finding>> {
     let info = child.info();
     if info.logical_sector != parent.logical_sector {
         let kind = ParentProblemKind::SectorSize {
@@ -149,18 +149,25 @@ fn judge_pair(child: &dyn Image, parent: &ImageInfo, parent_path: &Path) -> Resu
         };
         return Err(Error::parent(child.path(), kind));
     }
+    let mut warnings = Vec::new();
     let (own, theirs) = (info.virtual_size, parent.virtual_size);
-    let tells = match own.cmp(&theirs) {
-        std::cmp::Ordering::Equal => return Ok(None),
-        std::cmp::Ordering::Less => "what lies past its own end is not seen",
-        std::cmp::Ordering::Greater => "past the parent's end it reads zeros",
-    };
-    let message = format!(
-        "the disk has {} here and {} in its parent {}; {tells}",
-        format_size(own),
-        format_size(theirs),
-        parent_path.display()
-    );
-    let finding = Finding::warning("chain-size", "virtual disk size", 0, message, Repair::None);
-    Ok(Some(finding.at(child.path())))
+    if own != theirs {
+        let tells = match own < theirs {
+            true => "what lies past its own end is not seen",
+            false => "past the parent's end it reads zeros",
+        };
+        let message = format!(
+            "the disk has {} here and {} in its parent {}; {tells}",
+            format_size(own),
+            format_size(theirs),
+            parent_path.display()
+        );
+        warnings.push(Finding::warning("chain-size", "virtual disk size", 0, message, Repair::None).at(child.path()));
+    }
+    let recorded = info.parent.as_ref().and_then(|reference| reference.time_stamp);
+    if recorded.is_some() && recorded != parent.time_stamp {
+        let message = format!("the time stamp recorded of the parent {} is another one", parent_path.display());
+        warnings.push(Finding::warning("chain-time", "dynamic header", 0, message, Repair::Safe).at(child.path()));
+    }
+    Ok(warnings)
 }

@@ -8,7 +8,7 @@ use serde::Serialize;
 use crate::chain::{HostIdentity, MAX_DEPTH, OpenOptions, parent_of};
 use crate::error::{Error, ParentProblemKind, Result};
 use crate::finding::{Finding, Repair, Severity};
-use crate::image::{Format, Image, open_image, probe, vhdx};
+use crate::image::{Format, Image, open_image, probe, vhd, vhdx};
 use crate::progress::Progress;
 use crate::storage::{Access, FileStorage, ReadAt};
 
@@ -46,7 +46,7 @@ pub fn check_chain(path: &Path, format: Option<Format>, progress: &Progress) -> 
             Ok(None) => {}
             Ok(Some(found)) => {
                 seen.push(found.identity);
-                report.findings.extend(found.warning);
+                report.findings.extend(found.warnings);
                 let storage = FileStorage::open(found.image.path(), Access::Read)?;
                 current = check_one(Arc::new(storage), None, progress, &mut report)?;
             }
@@ -83,8 +83,11 @@ fn check_one(
         Err(other) => return Err(other),
     };
     let opened = match format {
-        Format::Vhdx => {
-            let findings = vhdx::check(storage.clone(), progress)?;
+        Format::Vhd | Format::Vhdx => {
+            let findings = match format {
+                Format::Vhd => vhd::check(storage.clone(), progress)?,
+                _ => vhdx::check(storage.clone(), progress)?,
+            };
             let openable = !findings.iter().any(Finding::prevents_opening);
             report.findings.extend(findings);
             openable.then(|| open_image(storage, Some(format))).transpose()?

@@ -2,6 +2,7 @@
 
 mod probe;
 mod raw;
+pub mod vhd;
 pub mod vhdx;
 
 use std::ops::Range;
@@ -25,6 +26,8 @@ pub use raw::{RawImage, RawImageMut};
 pub enum Format {
     /// The disk's bytes and nothing else.
     Raw,
+    /// VHD, specification version 1.0.
+    Vhd,
     /// VHDX, specification version 1.
     Vhdx,
 }
@@ -33,6 +36,7 @@ impl std::fmt::Display for Format {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.pad(match self {
             Format::Raw => "raw",
+            Format::Vhd => "vhd",
             Format::Vhdx => "vhdx",
         })
     }
@@ -79,6 +83,8 @@ pub struct ImageInfo {
     pub identity: Option<Uuid>,
     /// Identifies the content; children record it, and it changes with the first write of each session.
     pub data_identity: Option<Uuid>,
+    /// When the image was made, in the format's own count; children of a VHD image record it.
+    pub time_stamp: Option<u32>,
     /// The parent, for a differencing image.
     pub parent: Option<ParentReference>,
     /// Whether changes wait in the log, to be replayed by the next writer.
@@ -92,6 +98,23 @@ pub struct ParentReference {
     pub accepted: Vec<Uuid>,
     /// The recorded paths in the order in which they are tried.
     pub paths: Vec<RecordedPath>,
+    /// The parent's time stamp, where the format records it; it may change when a file is copied.
+    pub time_stamp: Option<u32>,
+}
+
+/// How many blocks of an image are in which state.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct BlockCounts {
+    /// All blocks.
+    pub total: u64,
+    /// Wholly in this file.
+    pub full: u64,
+    /// In this file, but some of their sectors may come from the parent.
+    pub partial: u64,
+    /// Explicitly zero.
+    pub zero: u64,
+    /// Given back by the guest, or never defined.
+    pub unmapped: u64,
 }
 
 /// A parent's path as a child records it.
@@ -195,6 +218,7 @@ pub trait ImageMut: Image {
 pub fn open_image(storage: Arc<dyn ReadAt>, format: Option<Format>) -> Result<Box<dyn Image>> {
     match probe(&*storage, format)? {
         Format::Raw => Ok(Box::new(RawImage::open(storage)?)),
+        Format::Vhd => Ok(Box::new(vhd::Vhd::open(storage)?)),
         Format::Vhdx => Ok(Box::new(vhdx::Vhdx::open(storage)?)),
     }
 }
@@ -206,6 +230,7 @@ pub fn open_image(storage: Arc<dyn ReadAt>, format: Option<Format>) -> Result<Bo
 pub fn open_image_mut(storage: Arc<dyn Storage>, format: Option<Format>) -> Result<Box<dyn ImageMut>> {
     match probe(&*storage, format)? {
         Format::Raw => Ok(Box::new(RawImageMut::open(storage)?)),
+        Format::Vhd => Ok(Box::new(vhd::VhdMut::open(storage)?)),
         Format::Vhdx => Ok(Box::new(vhdx::VhdxMut::open(storage)?)),
     }
 }

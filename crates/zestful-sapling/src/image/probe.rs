@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use super::{Format, vhdx};
+use super::{Format, vhd, vhdx};
 use crate::error::{Error, Refusal, Result};
 use crate::finding::Finding;
 use crate::storage::ReadAt;
@@ -17,6 +17,7 @@ use crate::storage::ReadAt;
 pub fn format_of_name(path: &Path) -> Option<Format> {
     match path.extension()?.to_str()?.to_ascii_lowercase().as_str() {
         "raw" | "img" => Some(Format::Raw),
+        "vhd" => Some(Format::Vhd),
         "vhdx" => Some(Format::Vhdx),
         _ => None,
     }
@@ -26,37 +27,44 @@ pub fn format_of_name(path: &Path) -> Option<Format> {
 /// contradict each other.
 ///
 /// # Errors
-/// `Refused` when a file called raw carries another format's signature (a guest may have written it there);
-/// `Damaged` when the signature that the name promises is missing; `Usage` when neither says what it is;
-/// `Unsupported` for a format that is not there yet.
+/// `Refused` when name and signature speak of different formats (a guest may have written a signature into its disk);
+/// `Damaged` when the signature that the name promises is missing; `Usage` when neither says what it is.
 pub fn probe(storage: &dyn ReadAt, named: Option<Format>) -> Result<Format> {
     if let Some(format) = named {
         return Ok(format);
     }
     let path = storage.path();
-    let by_name = format_of_name(path);
-    match (signature(storage)?, by_name) {
-        (Some(found), Some(Format::Raw)) => Err(Error::refused(
-            Refusal::FormatDisagrees,
-            format!("{} is called raw by its name, but begins or ends like a {found} image", path.display()),
-            "say which it is with the format option; a guest can write such a signature into a raw disk",
-        )),
-        (Some("vhdx"), _) => Ok(Format::Vhdx),
-        (Some(_), _) => Err(Error::Unsupported(Box::new(
-            Finding::unsupported("vhd", "footer", 0, "the image is in the VHD format, which is not there yet").at(path),
-        ))),
-        (None, Some(Format::Raw)) => Ok(Format::Raw),
-        (None, Some(Format::Vhdx)) => Err(Error::Damaged(Box::new(
-            Finding::fatal("vhdx-signature", "file type identifier", 0, "the signature `vhdxfile` is missing").at(path),
-        ))),
-        (None, None) => Err(Error::usage(
+    let found = signatures(storage)?;
+    match (format_of_name(path), found.as_slice()) {
+        // A fixed VHD disk may well begin with an image that its guest put there; its own name and footer decide.
+        (Some(format), found) if found.contains(&format) => Ok(format),
+        (Some(Format::Raw), []) => Ok(Format::Raw),
+        (Some(format), []) => {
+            let (structure, signature) = match format {
+                Format::Vhd => ("footer", "the cookie `conectix` is missing"),
+                _ => ("file type identifier", "the signature `vhdxfile` is missing"),
+            };
+            Err(Error::Damaged(Box::new(Finding::fatal("signature", structure, 0, signature).at(path))))
+        }
+        (None, [only]) => Ok(*only),
+        (None, []) => Err(Error::usage(
             format!("{} carries no signature of an image format", path.display()),
             "if it is a raw disk say so with the format option, or give it the ending .raw",
         )),
+        (name, found) => {
+            let found: Vec<String> = found.iter().map(|format| format!("a {format} image")).collect();
+            let name = name.map_or_else(|| "speaks of no format".to_owned(), |format| format!("says {format}"));
+            Err(Error::refused(
+                Refusal::FormatDisagrees,
+                format!("the name of {} {name}, but it begins or ends like {}", path.display(), found.join(" and ")),
+                "say which it is with the format option; a guest can write such a signature into its disk",
+            ))
+        }
     }
 }
 
-fn signature(storage: &dyn ReadAt) -> Result<Option<&'static str>> {
+/// The formats whose signatures the file carries.
+fn signatures(storage: &dyn ReadAt) -> Result<Vec<Format>> {
     let len = storage.len()?;
     let read = |offset: u64| -> Result<[u8; 8]> {
         let mut bytes = [0; 8];
@@ -65,14 +73,14 @@ fn signature(storage: &dyn ReadAt) -> Result<Option<&'static str>> {
         }
         Ok(bytes)
     };
-    let head = read(0)?;
-    if head == *vhdx::SIGNATURE {
-        return Ok(Some("vhdx"));
+    let mut found = Vec::new();
+    if read(0)? == *vhdx::SIGNATURE {
+        found.push(Format::Vhdx);
     }
-    for offset in [Some(0), len.checked_sub(512), len.checked_sub(511)].into_iter().flatten() {
-        if read(offset)? == *b"conectix" {
-            return Ok(Some("vhd"));
+    for offset in [len.checked_sub(512), len.checked_sub(511), Some(0)].into_iter().flatten() {
+        if read(offset)? == *vhd::COOKIE && !found.contains(&Format::Vhd) {
+            found.push(Format::Vhd);
         }
     }
-    Ok(None)
+    Ok(found)
 }

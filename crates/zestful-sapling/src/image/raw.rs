@@ -48,6 +48,7 @@ impl RawImage {
             physical_sector: SECTOR,
             identity: None,
             data_identity: None,
+            time_stamp: None,
             parent: None,
             log_pending: false,
         };

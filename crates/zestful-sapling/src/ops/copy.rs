@@ -71,9 +71,19 @@ impl Copy {
     pub fn plan(self) -> Result<CopyPlan> {
         let source = Chain::open(&self.source, &OpenOptions::new().with_format(self.source_format))?;
         let info = source.info();
-        // Raw has no sector size to keep.
-        let sectors = (self.target_format() == Some(Format::Vhdx) && info.format != Format::Raw)
+        // Raw has no sector size to keep, and formats without a choice of sectors have those of a raw disk.
+        let sectors = (self.target_format() == Some(Format::Vhdx) && info.format == Format::Vhdx)
             .then_some((info.logical_sector, info.physical_sector));
+        if self.target_format() != Some(Format::Vhdx) && info.logical_sector != 512 {
+            return Err(Error::usage(
+                format!(
+                    "{} has sectors of {} bytes, the copy would have 512",
+                    self.source.display(),
+                    info.logical_sector
+                ),
+                "a partition table made for other sectors cannot be read any more: copy to a vhdx image",
+            ));
+        }
         let blank = Blank::new(&self.target, self.format, info.virtual_size, self.block_size, sectors)?;
         refuse_existing(&self.target)?;
         let mut plan = Plan { operation: "copy", ..Plan::default() };

@@ -2,14 +2,15 @@
 
 use std::path::{Path, PathBuf};
 
+use uuid::Uuid;
+
 use super::Plan;
 use crate::chain::{Chain, Disk, OpenOptions, record_relative};
 use crate::error::{Error, Result};
-use crate::image::vhdx::CreateOptions;
-use crate::image::{Format, ParentReference, RecordedPath, folder_of, format_of_name};
+use crate::image::{Format, ImageInfo, ParentReference, RecordedPath, folder_of, format_of_name, vhd, vhdx};
 use crate::progress::Progress;
 use crate::size::format_size;
-use crate::storage::{StagedFile, is_marked_read_only, mark_read_only, refuse_existing};
+use crate::storage::{StagedFile, Storage, is_marked_read_only, mark_read_only, refuse_existing};
 
 /// Children to be grown from one base.
 #[derive(Clone, Debug)]
@@ -76,46 +77,87 @@ impl Derive {
                     "give each child its own name",
                 ));
             }
-            if format_of_name(child) != Some(Format::Vhdx) {
+            if format_of_name(child) != Some(info.format) {
                 return Err(Error::usage(
-                    format!("{} does not end in .vhdx", child.display()),
-                    "a child of a vhdx image is a vhdx image: name it so",
+                    format!("{} does not end in .{}", child.display(), info.format),
+                    format!("a child of a {0} image is a {0} image: name it so", info.format),
                 ));
             }
-            let mut options = CreateOptions::new(info.virtual_size)
-                .with_sectors(info.logical_sector, info.physical_sector)
-                .with_parent(self.reference(child, &real_base, identity)?);
-            if let Some(id) = info.identity {
-                options = options.with_disk_id(id);
-            }
-            if let Some(bytes) = self.block_size {
-                options = options.with_block_size(bytes);
-            }
-            options.file_len()?;
+            let sapling = self.sapling(child, &real_base, &info, identity)?;
             plan.steps.push(format!(
-                "make {}: vhdx, differencing, {}, a child of {}",
+                "make {}: {}, differencing, {}, a child of {}",
                 child.display(),
+                info.format,
                 format_size(info.virtual_size),
                 self.base.display()
             ));
             plan.files.create.push(child.clone());
-            plan.peak_extra_space += options.file_len()?.min(1 << 20);
-            children.push((child.clone(), options));
+            plan.peak_extra_space += sapling.metadata_len()?;
+            children.push((child.clone(), sapling));
         }
         plan.bytes_written = plan.peak_extra_space;
         plan.warn_of_growth(&self.children[0], info.virtual_size)?;
         Ok(DerivePlan { plan, base: self.base, children, _held: base })
     }
 
-    fn reference(&self, child: &Path, real_base: &Path, identity: uuid::Uuid) -> Result<ParentReference> {
+    /// The child's empty image.
+    fn sapling(&self, child: &Path, real_base: &Path, info: &ImageInfo, identity: Uuid) -> Result<Sapling> {
         let folder = folder_of(child);
         let folder = std::fs::canonicalize(&folder).map_err(|e| Error::io("look up the folder", &folder, e))?;
-        let mut paths = vec![RecordedPath { key: "relative_path", text: record_relative(&folder, real_base)? }];
-        if self.absolute {
-            let text = real_base.to_string_lossy().replace('/', "\\");
-            paths.push(RecordedPath { key: "absolute_win32_path", text });
+        let relative = record_relative(&folder, real_base)?;
+        let absolute = self.absolute.then(|| real_base.to_string_lossy().replace('/', "\\"));
+        if info.format == Format::Vhd {
+            let name = real_base.file_name().unwrap_or_default().to_string_lossy().into_owned();
+            let time_stamp = info.time_stamp.unwrap_or_default();
+            let mut options = vhd::CreateOptions::new(info.virtual_size).with_parent(vhd::VhdParent {
+                id: identity,
+                time_stamp,
+                name,
+                relative,
+                absolute,
+            });
+            if let Some(bytes) = self.block_size {
+                options = options.with_block_size(bytes);
+            }
+            options.check()?;
+            return Ok(Sapling::Vhd(options));
         }
-        Ok(ParentReference { accepted: vec![identity], paths })
+        let mut paths = vec![RecordedPath { key: "relative_path", text: relative }];
+        paths.extend(absolute.map(|text| RecordedPath { key: "absolute_win32_path", text }));
+        let mut options = vhdx::CreateOptions::new(info.virtual_size)
+            .with_sectors(info.logical_sector, info.physical_sector)
+            .with_parent(ParentReference { accepted: vec![identity], paths, time_stamp: None });
+        if let Some(id) = info.identity {
+            options = options.with_disk_id(id);
+        }
+        if let Some(bytes) = self.block_size {
+            options = options.with_block_size(bytes);
+        }
+        options.file_len()?;
+        Ok(Sapling::Vhdx(options))
+    }
+}
+
+/// An empty child, in the format of its base.
+#[derive(Clone, Debug)]
+enum Sapling {
+    Vhd(vhd::CreateOptions),
+    Vhdx(vhdx::CreateOptions),
+}
+
+impl Sapling {
+    fn metadata_len(&self) -> Result<u64> {
+        match self {
+            Self::Vhd(options) => Ok(options.metadata_len()),
+            Self::Vhdx(options) => Ok(options.file_len()?.min(1 << 20)),
+        }
+    }
+
+    fn create_in(&self, storage: &dyn Storage) -> Result<()> {
+        match self {
+            Self::Vhd(options) => options.create_in(storage),
+            Self::Vhdx(options) => options.create_in(storage),
+        }
     }
 }
 
@@ -123,7 +165,7 @@ impl Derive {
 pub struct DerivePlan {
     plan: Plan,
     base: PathBuf,
-    children: Vec<(PathBuf, CreateOptions)>,
+    children: Vec<(PathBuf, Sapling)>,
     /// Keeps the base and its parents locked against writers until the children are there.
     _held: Chain,
 }
@@ -142,10 +184,10 @@ impl DerivePlan {
     pub fn run(&self, progress: &Progress) -> Result<()> {
         Plan::require_space(&self.children[0].0, self.plan.peak_extra_space)?;
         let mut staged = Vec::new();
-        for (child, options) in &self.children {
+        for (child, sapling) in &self.children {
             progress.check()?;
             let file = StagedFile::create(child)?;
-            options.create_in(&*file.storage())?;
+            sapling.create_in(&*file.storage())?;
             staged.push(file);
         }
         mark_read_only(&self.base)?;

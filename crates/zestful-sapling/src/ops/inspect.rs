@@ -10,8 +10,9 @@ use uuid::Uuid;
 use crate::chain::{MAX_DEPTH, OpenOptions, parent_of};
 use crate::error::{Error, ParentProblemKind, Refusal, Result};
 use crate::finding::Finding;
-use crate::image::vhdx::{BlockCounts, Vhdx};
-use crate::image::{Format, Image, Kind, folder_of, open_image, probe};
+use crate::image::vhd::Vhd;
+use crate::image::vhdx::Vhdx;
+use crate::image::{BlockCounts, Format, Image, Kind, folder_of, open_image, probe};
 use crate::storage::{Access, FileStorage, ReadAt, free_space, is_marked_read_only, writer_of};
 
 /// Tables whose used part is larger than this are not counted through.
@@ -121,6 +122,11 @@ pub(super) fn open_for_look(path: &Path, format: Option<Format>, count: bool) ->
             let blocks = if count { image.block_counts(COUNTED_TABLE)? } else { None };
             (Box::new(image), blocks)
         }
+        Format::Vhd => {
+            let image = Vhd::open(shared)?;
+            let blocks = image.block_counts();
+            (Box::new(image), blocks)
+        }
         named => (open_image(shared, Some(named))?, None),
     };
     Ok(Opened { image, storage, blocks, in_use })
@@ -184,7 +190,7 @@ fn look_at_parents(
             Ok(Some(found)) => {
                 report.found_path.get_or_insert_with(|| found.image.path().to_owned());
                 seen.push(found.identity);
-                warnings.extend(found.warning);
+                warnings.extend(found.warnings);
                 current = found.image;
             }
             Err(Error::Parent(problem)) => {

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use super::Plan;
 use crate::error::{Error, Result};
 use crate::image::vhdx::CreateOptions;
-use crate::image::{Format, format_of_name};
+use crate::image::{Format, format_of_name, vhd};
 use crate::progress::Progress;
 use crate::size::format_size;
 use crate::storage::StagedFile;
@@ -101,6 +101,7 @@ impl MakePlan {
 #[derive(Clone, Debug)]
 pub(super) enum Blank {
     Raw(u64),
+    Vhd(vhd::CreateOptions, u64),
     Vhdx(CreateOptions, u64),
 }
 
@@ -115,7 +116,7 @@ impl Blank {
         let Some(format) = format.or_else(|| format_of_name(target)) else {
             return Err(Error::usage(
                 format!("the name {} speaks of no format", target.display()),
-                "give it the ending .vhdx or .raw, or name the format",
+                "give it the ending .vhdx, .vhd or .raw, or name the format",
             ));
         };
         match format {
@@ -129,6 +130,18 @@ impl Blank {
                 }
                 options.file_len()?;
                 Ok(Self::Vhdx(options, size))
+            }
+            Format::Vhd => {
+                if sectors.is_some_and(|sectors| sectors != (512, 512)) {
+                    let message = "a vhd disk has sectors of 512 bytes, logical and physical";
+                    return Err(Error::usage(message, "leave them out, or choose vhdx"));
+                }
+                let mut options = vhd::CreateOptions::new(size);
+                if let Some(bytes) = block_size {
+                    options = options.with_block_size(bytes);
+                }
+                options.check()?;
+                Ok(Self::Vhd(options, size))
             }
             Format::Raw => {
                 if block_size.is_some() || sectors.is_some() {
@@ -149,6 +162,9 @@ impl Blank {
     pub(super) fn describe(&self) -> String {
         match self {
             Self::Raw(size) => format!("raw, {}, its space not claimed from the host", format_size(*size)),
+            Self::Vhd(options, size) => {
+                format!("vhd, dynamic, {}, blocks of {}", format_size(*size), format_size(options.block_size()))
+            }
             Self::Vhdx(options, size) => {
                 format!("vhdx, dynamic, {}, blocks of {}", format_size(*size), format_size(options.block_size()))
             }
@@ -159,6 +175,7 @@ impl Blank {
     pub(super) fn metadata_len(&self) -> Result<u64> {
         match self {
             Self::Raw(_) => Ok(0),
+            Self::Vhd(options, _) => Ok(options.metadata_len()),
             // The table is left as a hole; what is written is the fixed part.
             Self::Vhdx(options, _) => Ok(options.file_len()?.min(1 << 20)),
         }
@@ -167,6 +184,7 @@ impl Blank {
     pub(super) fn lay_out(&self, staged: &StagedFile) -> Result<()> {
         match self {
             Self::Raw(size) => staged.storage().set_len(*size),
+            Self::Vhd(options, _) => options.create_in(&*staged.storage()),
             Self::Vhdx(options, _) => options.create_in(&*staged.storage()),
         }
     }
@@ -174,6 +192,7 @@ impl Blank {
     pub(super) fn format(&self) -> Format {
         match self {
             Self::Raw(_) => Format::Raw,
+            Self::Vhd(..) => Format::Vhd,
             Self::Vhdx(..) => Format::Vhdx,
         }
     }

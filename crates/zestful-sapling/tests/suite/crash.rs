@@ -5,12 +5,11 @@ use std::sync::Arc;
 
 use proptest::prelude::*;
 use zestful_sapling::chain::ChainMut;
-use zestful_sapling::image::vhdx::{Vhdx, VhdxMut};
 use zestful_sapling::image::{Image, ImageMut};
 use zestful_sapling::storage::{FaultStorage, MemoryStorage, Recording};
 use zestful_sapling::{Error, error::Refusal};
 
-use crate::world::{Layers, Model, Shape, Step, UNIT, assert_valid, for_each_unit, shapes, steps, write};
+use crate::world::{Layers, Model, Shape, Step, UNIT, for_each_unit, shapes, steps, write};
 
 /// What happened to the disk, and how many operations on the file had been issued before.
 enum Event {
@@ -35,7 +34,7 @@ fn record(layers: Layers, start_model: Model, steps: &[Step]) -> Run {
     let sector = u64::from(layers.shape.sector);
     let start = (**layers.storages.last().unwrap()).clone();
     let storage = Arc::new(FaultStorage::new(start.clone()));
-    let mut image: Box<dyn ImageMut> = Box::new(VhdxMut::open(storage.clone()).unwrap());
+    let mut image = layers.shape.open_mut(storage.clone());
     let mut events = Vec::new();
     for step in steps {
         let before = storage.operations();
@@ -59,7 +58,7 @@ fn record(layers: Layers, start_model: Model, steps: &[Step]) -> Run {
                     drop(image);
                 }
                 events.push((storage.operations(), Event::Flushed));
-                image = Box::new(VhdxMut::open(storage.clone()).unwrap());
+                image = layers.shape.open_mut(storage.clone());
             }
             Step::Flush | Step::Derive => {
                 image.flush().unwrap();
@@ -102,26 +101,28 @@ impl Run {
 
     fn judge(&self, issued: usize, state: &MemoryStorage, (flushed, others): &(Model, BTreeMap<u64, Vec<u8>>)) {
         let storage = Arc::new(state.clone());
-        assert_valid(storage.clone(), true);
+        let shape = &self.parents.shape;
+        shape.assert_valid(storage.clone(), true);
         // Read as a reader does, with the log replayed in memory, through a chain that cannot be written.
-        let read_only = Box::new(Vhdx::open(storage.clone()).unwrap());
-        let disk = ReadOnly(std::iter::once(read_only as Box<dyn Image>).chain(self.parents()).collect());
+        let read_only = shape.open(storage.clone());
+        let disk = ReadOnly(std::iter::once(read_only).chain(self.parents()).collect());
         let compare = |disk: &dyn zestful_sapling::chain::Disk| {
-            for_each_unit(disk, |unit, found| {
-                let fits =
-                    |byte| byte == flushed.at(unit) || others.get(&unit).is_some_and(|more| more.contains(&byte));
-                let fits = found.is_some_and(fits);
-                assert!(fits, "unit {unit} holds {found:?} after {issued} operations, flushed {}", flushed.at(unit));
+            for_each_unit(disk, |units, found| {
+                for unit in units {
+                    let fits =
+                        |byte| byte == flushed.at(unit) || others.get(&unit).is_some_and(|more| more.contains(&byte));
+                    let right = found.is_some_and(fits);
+                    assert!(right, "unit {unit} holds {found:?} after {issued} operations, not {}", flushed.at(unit));
+                }
             });
         };
         compare(&disk);
         // And as a writer does, with the log replayed into the file.
-        let image = VhdxMut::open(storage.clone()).unwrap();
-        let mut disk = ChainMut::from_parts(Box::new(image), self.parents());
+        let mut disk = ChainMut::from_parts(shape.open_mut(storage.clone()), self.parents());
         compare(&disk);
         disk.write_at(&[0x5A; 4096], 0).unwrap();
         disk.close().unwrap();
-        assert_valid(storage, false);
+        shape.assert_valid(storage, false);
     }
 
     fn judge_all(&self, seed: u64, subsets: usize) -> usize {
@@ -169,7 +170,7 @@ fn prepared(shape: Shape, child: bool) -> (Layers, Model) {
 }
 
 proptest! {
-    #![proptest_config(crate::world::config(16))]
+    #![proptest_config(crate::world::config(32))]
 
     #[test]
     fn every_crash_state_holds_what_was_flushed(
@@ -201,7 +202,7 @@ proptest! {
             let (issued, state) = state.unwrap();
             let allowed = run.allowed(issued);
             let again = Arc::new(FaultStorage::new(state.clone()));
-            drop(VhdxMut::open(again.clone()).unwrap());
+            drop(run.parents.shape.open_mut(again.clone()));
             for second in again.recording(state).crash_states(seed, 2) {
                 run.judge(issued, &second.unwrap().1, &allowed);
             }
@@ -212,7 +213,7 @@ proptest! {
 /// Space that a commit gives back must not be used before that commit: the state before it still needs it.
 #[test]
 fn space_given_back_is_not_used_too_early() {
-    let shape = Shape { virtual_size: 6 << 20, sector: 512, block_sizes: vec![1 << 20; 5] };
+    let shapes = [Shape::plain(6 << 20), Shape::vhd(6 << 20)];
     let mib = 2048;
     let steps = [
         Step::Zero { at: 0, count: mib },
@@ -224,8 +225,8 @@ fn space_given_back_is_not_used_too_early() {
         Step::Zero { at: mib, count: mib },
         Step::Write { at: 0, count: 16, byte: 10 },
     ];
-    for child in [false, true] {
-        let (layers, model) = prepared(shape.clone(), child);
+    for (shape, child) in shapes.into_iter().flat_map(|shape| [(shape.clone(), false), (shape, true)]) {
+        let (layers, model) = prepared(shape, child);
         assert!(record(layers, model, &steps).judge_all(3, 8) > 100);
     }
 }
@@ -234,7 +235,6 @@ fn space_given_back_is_not_used_too_early() {
 /// handle, and what was flushed is still there.
 #[test]
 fn a_failure_at_any_operation_is_told_and_final() {
-    let shape = Shape { virtual_size: 3 << 20, sector: 512, block_sizes: vec![1 << 20; 5] };
     let work = |image: &mut dyn ImageMut| -> zestful_sapling::Result<()> {
         image.write_at(&[1; 4096], 512)?;
         image.flush()?;
@@ -244,21 +244,22 @@ fn a_failure_at_any_operation_is_told_and_final() {
         image.write_at(&[3; 2 << 20], 0)?;
         image.flush()
     };
-    let (layers, _) = prepared(shape, true);
-    let start = (**layers.storages.last().unwrap()).clone();
-    let mut failures = 0;
-    for fail_from in 0.. {
-        let storage = Arc::new(FaultStorage::new(start.clone()).fail_from(fail_from));
-        let mut image = VhdxMut::open(storage.clone()).unwrap();
-        let outcome = work(&mut image);
-        let Err(error) = outcome else { break };
-        failures += 1;
-        assert!(matches!(error, Error::Io { .. }), "{error}");
-        let next = image.write_at(&[9; 512], 0).and_then(|()| image.flush());
-        assert!(matches!(next, Err(Error::Refused(Refusal::EarlierFailure, _))), "{next:?}");
-        assert_valid(storage, true);
+    for shape in [Shape::plain(3 << 20), Shape::vhd(3 << 20)] {
+        let (layers, _) = prepared(shape, true);
+        let start = (**layers.storages.last().unwrap()).clone();
+        let mut failures = 0;
+        for fail_from in 0.. {
+            let storage = Arc::new(FaultStorage::new(start.clone()).fail_from(fail_from));
+            let mut image = layers.shape.open_mut(storage.clone());
+            let Err(error) = work(&mut *image) else { break };
+            failures += 1;
+            assert!(matches!(error, Error::Io { .. }), "{error}");
+            let next = image.write_at(&[9; 512], 0).and_then(|()| image.flush());
+            assert!(matches!(next, Err(Error::Refused(Refusal::EarlierFailure, _))), "{next:?}");
+            layers.shape.assert_valid(storage, true);
+        }
+        assert!(failures > 15, "{failures}");
     }
-    assert!(failures > 20, "{failures}");
 }
 
 /// The crash states are as many and as different as they claim to be.

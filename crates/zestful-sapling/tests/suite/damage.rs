@@ -6,7 +6,7 @@ use proptest::prelude::*;
 use zestful_sapling::Error;
 use zestful_sapling::chain::Disk;
 use zestful_sapling::image::vhdx::{self, Vhdx, VhdxMut};
-use zestful_sapling::image::{Image, ImageMut, Source};
+use zestful_sapling::image::{Format, Image, ImageMut, Source, open_image, open_image_mut, vhd};
 use zestful_sapling::progress::Progress;
 use zestful_sapling::storage::{FaultStorage, MemoryStorage, ReadAt, Storage};
 
@@ -20,7 +20,7 @@ const BAT: u64 = 3 * MIB;
 
 /// A child with blocks in every state that a writer makes, its last changes still in the log.
 fn sample() -> MemoryStorage {
-    let shape = Shape { virtual_size: 40 << 20, sector: 512, block_sizes: vec![MIB, 2 * MIB] };
+    let shape = Shape { block_sizes: vec![MIB, 2 * MIB], ..Shape::plain(40 << 20) };
     let mut layers = Layers::new(shape);
     let mut base = layers.open();
     base.write_at(&vec![1; 20 << 20], 0).unwrap();
@@ -125,9 +125,16 @@ fn reseal(storage: &MemoryStorage) {
 
 /// Opens, reads everything that is there, and checks; tells whether all of it could be read.
 fn look(storage: Arc<MemoryStorage>) -> Result<(), Error> {
-    let findings = vhdx::check(storage.clone(), &Progress::new())?;
+    look_at(storage, Format::Vhdx)
+}
+
+fn look_at(storage: Arc<MemoryStorage>, format: Format) -> Result<(), Error> {
+    let findings = match format {
+        Format::Vhd => vhd::check(storage.clone(), &Progress::new())?,
+        _ => vhdx::check(storage.clone(), &Progress::new())?,
+    };
     let read = || {
-        let image = Vhdx::open(storage)?;
+        let image = open_image(storage, Some(format))?;
         let size = image.info().virtual_size;
         let (mut offset, mut extents) = (0, 0);
         let mut buffer = vec![0; 1 << 20];
@@ -239,6 +246,73 @@ fn each_structure_is_guarded() {
         let Err(error) = Vhdx::open(Arc::new(storage)) else { panic!("{code}: it opened") };
         let (Error::Damaged(finding) | Error::Unsupported(finding)) = error else { panic!("{code}: {error}") };
         assert_eq!(finding.code, code, "{finding}");
+    }
+}
+
+/// A VHD child with blocks of its own.
+fn vhd_sample() -> MemoryStorage {
+    let mut layers = Layers::new(Shape::vhd(5 << 20));
+    layers.derive();
+    let mut child = layers.open();
+    child.write_at(&vec![2; 1 << 20], 1 << 20).unwrap();
+    child.write_at(&[3; 5120], 4 << 20).unwrap();
+    child.close().unwrap();
+    (*layers.storages[1]).clone()
+}
+
+/// Puts the checksums of footers and header right.
+fn reseal_vhd(storage: &MemoryStorage) {
+    let len = storage.len().unwrap();
+    for (at, size, field) in [(0, 512, 64), (512, 1024, 36), (len.saturating_sub(512), 512, 64)] {
+        if at + size as u64 <= len {
+            let mut structure = bytes(storage, at, size);
+            structure[field..field + 4].fill(0);
+            let sum = !structure.iter().fold(0u32, |sum, byte| sum.wrapping_add(u32::from(*byte)));
+            storage.write_at(&sum.to_be_bytes(), at + field as u64).unwrap();
+        }
+    }
+}
+
+proptest! {
+    #![proptest_config(crate::world::config(1500))]
+
+    #[test]
+    fn damaged_vhd_images_are_read_or_refused(
+        damages in proptest::collection::vec(
+            (prop_oneof![3 => 0u64..2048, 1 => Just(0), 1 => 0u64..1 << 21], prop_oneof![Just(0), Just(u64::MAX), any::<u64>()], any::<bool>()),
+            1..5,
+        ),
+        cut in proptest::option::weighted(0.2, 0u64..1 << 21),
+        resealed in any::<bool>(),
+    ) {
+        thread_local!(static SAMPLE: MemoryStorage = vhd_sample());
+        let storage = SAMPLE.with(Clone::clone);
+        let len = storage.len().unwrap();
+        for (at, value, from_end) in damages {
+            let at = if from_end { len.saturating_sub(at % 600) } else { at }.min(len - 8);
+            storage.write_at(&value.to_be_bytes(), at).unwrap();
+        }
+        if let Some(cut) = cut {
+            storage.set_len(cut.min(len)).unwrap();
+        }
+        if resealed {
+            reseal_vhd(&storage);
+        }
+        let readable = look_at(Arc::new(storage.clone()), Format::Vhd);
+        let watched = Arc::new(FaultStorage::new(storage));
+        match open_image_mut(watched.clone(), Some(Format::Vhd)) {
+            Ok(mut image) => {
+                _ = image.write_at(&[9; 512], 0);
+                _ = image.zero_at(0, image.info().virtual_size.min(4 << 20));
+                _ = image.close();
+            }
+            // A lost footer is read by its copy, but not written to.
+            Err(Error::Refused(..)) => {}
+            Err(error) => {
+                prop_assert!(readable.is_err(), "a reader can open it, a writer cannot: {}", error);
+                prop_assert_eq!(watched.operations(), 0);
+            }
+        }
     }
 }
 

@@ -6,7 +6,7 @@ use zestful_sapling::image::Image;
 use zestful_sapling::image::vhdx::Vhdx;
 use zestful_sapling::storage::{ReadAt, Storage};
 
-use crate::world::{Layers, Model, Step, assert_valid, shapes, steps};
+use crate::world::{Layers, Model, Shape, Step, shapes, steps};
 
 fn run(mut layers: Layers, steps: &[Step]) {
     let sector = u64::from(layers.shape.sector);
@@ -47,8 +47,8 @@ fn run(mut layers: Layers, steps: &[Step]) {
     disk.close().unwrap();
     model.assert_same(&layers.open());
     for storage in &layers.storages {
-        assert_valid(storage.clone(), false);
-        assert!(!Vhdx::open(storage.clone()).unwrap().info().log_pending);
+        layers.shape.assert_valid(storage.clone(), false);
+        assert!(!layers.shape.open(storage.clone()).info().log_pending);
     }
     // No layer below was touched by what was written above it.
     while let Some(model) = frozen.pop() {
@@ -58,7 +58,7 @@ fn run(mut layers: Layers, steps: &[Step]) {
 }
 
 proptest! {
-    #![proptest_config(crate::world::config(120))]
+    #![proptest_config(crate::world::config(300))]
 
     #[test]
     fn chains_read_as_the_model(
@@ -102,26 +102,30 @@ proptest! {
 /// More changed pages than one log entry can carry, without a flush in between.
 #[test]
 fn many_scattered_writes_need_no_flush() {
-    let shape = crate::world::Shape { virtual_size: 20 << 30, sector: 512, block_sizes: vec![1 << 20; 5] };
-    let mut layers = Layers::new(shape);
+    for shape in [Shape::plain(20 << 30), Shape::vhd(20 << 30)] {
+        scatter(Layers::new(shape));
+    }
+}
+
+fn scatter(mut layers: Layers) {
     layers.derive();
     let mut disk = layers.open();
     let mut model = Model::default();
-    for number in 0..900u64 {
+    for number in 0..1500u64 {
         let offset = number * 7919 * 512 * 64 % (20 << 30);
         disk.write_at(&[number as u8 | 1; 512], offset).unwrap();
         model.fill(offset, 512, number as u8 | 1);
     }
     model.assert_same(&disk);
     disk.close().unwrap();
-    assert_valid(layers.storages[1].clone(), false);
+    layers.shape.assert_valid(layers.storages[1].clone(), false);
     model.assert_same(&layers.open());
 }
 
 /// Bits of a block that is not partially present mean nothing, whatever another program left in them.
 #[test]
 fn stale_bits_in_a_bitmap_mean_nothing() {
-    let shape = crate::world::Shape { virtual_size: 4 << 20, sector: 512, block_sizes: vec![1 << 20; 5] };
+    let shape = Shape::plain(4 << 20);
     let mut layers = Layers::new(shape);
     let mut base = layers.open();
     base.write_at(&vec![1; 4 << 20], 0).unwrap();
@@ -146,7 +150,7 @@ fn stale_bits_in_a_bitmap_mean_nothing() {
 /// Zeroing what is zero changes nothing, not even an identity; a real change does.
 #[test]
 fn identities_change_with_the_first_real_change() {
-    let shape = crate::world::Shape { virtual_size: 4 << 20, sector: 512, block_sizes: vec![1 << 20; 5] };
+    let shape = Shape::plain(4 << 20);
     let layers = Layers::new(shape);
     let identity = || Vhdx::open(layers.storages[0].clone()).unwrap().info().data_identity;
     let before = identity();
@@ -179,7 +183,7 @@ fn identities_change_with_the_first_real_change() {
 /// Space in the file that nothing uses is taken again, and what stood there never shows.
 #[test]
 fn old_bytes_in_unused_space_never_show() {
-    let shape = crate::world::Shape { virtual_size: 8 << 20, sector: 512, block_sizes: vec![1 << 20; 5] };
+    let shape = Shape::plain(8 << 20);
     let layers = Layers::new(shape);
     let storage = &layers.storages[0];
     let len = storage.len().unwrap();

@@ -5,7 +5,9 @@ use std::path::Path;
 
 use proptest::prelude::*;
 use zestful_sapling::chain::{Chain, ChainMut, Disk, OpenOptions};
+use zestful_sapling::check::check_chain;
 use zestful_sapling::error::{Error, Refusal};
+use zestful_sapling::finding::Severity;
 use zestful_sapling::image::Format;
 use zestful_sapling::ops::{Copy, Derive, Make, WriteBytes, read_bytes};
 use zestful_sapling::progress::Progress;
@@ -23,7 +25,11 @@ fn files(folder: &Path) -> Vec<String> {
 fn impossible_disks_are_refused_with_the_limit() {
     let folder = tempfile::tempdir().unwrap();
     let make = |name: &str, size: u64| Make::new(folder.path().join(name), size);
-    let rows: [(&str, Make, &str); 10] = [
+    let rows: [(&str, Make, &str); 14] = [
+        ("vhd too large", make("a.vhd", (2040 << 30) + 512), "1.99 TiB"),
+        ("vhd odd", make("a.vhd", 1000), "512 bytes"),
+        ("vhd block", make("a.vhd", 1 << 30).with_block_size(Some(1 << 20)), "512K and 2M"),
+        ("vhd sectors", make("a.vhd", 1 << 30).with_sectors(Some((4096, 4096))), "choose vhdx"),
         ("zero", make("a.vhdx", 0), "64 TiB"),
         ("odd", make("a.vhdx", 1000), "512-byte sectors"),
         ("odd for 4096", make("a.vhdx", 512).with_sectors(Some((4096, 4096))), "4096-byte sectors"),
@@ -31,7 +37,7 @@ fn impossible_disks_are_refused_with_the_limit() {
         ("block too small", make("a.vhdx", 1 << 30).with_block_size(Some(512 << 10)), "1 MiB to 256 MiB"),
         ("block no power", make("a.vhdx", 1 << 30).with_block_size(Some(3 << 20)), "power of two"),
         ("sectors", make("a.vhdx", 1 << 30).with_sectors(Some((1024, 4096))), "512 and 4096"),
-        ("no ending", make("a", 1 << 30), ".vhdx or .raw"),
+        ("no ending", make("a", 1 << 30), ".vhdx, .vhd or .raw"),
         ("raw with blocks", make("a.raw", 1 << 30).with_block_size(Some(1 << 20)), "vhdx"),
         ("raw zero", make("a.raw", 0), "512 bytes"),
     ];
@@ -101,6 +107,9 @@ fn what_a_guest_wrote_into_a_raw_disk_does_not_make_it_another_format() {
     assert!(matches!(open(Some(Format::Vhdx)), Err(Error::Damaged(_))));
     std::fs::rename(&path, folder.path().join("nested")).unwrap();
     assert!(matches!(Chain::open(&folder.path().join("nested"), &OpenOptions::new()), Err(Error::Damaged(_))));
+    std::fs::rename(folder.path().join("nested"), folder.path().join("nested.vhd")).unwrap();
+    let named_vhd = Chain::open(&folder.path().join("nested.vhd"), &OpenOptions::new());
+    assert!(matches!(named_vhd, Err(Error::Refused(Refusal::FormatDisagrees, _))));
 }
 
 #[test]
@@ -124,7 +133,7 @@ fn bytes_go_in_and_out() {
 proptest! {
     #![proptest_config(crate::world::config(40))]
 
-    /// Raw to vhdx to child to vhdx to raw, over layouts of data, holes and written zeros.
+    /// Every format to every other, over layouts of data, holes and written zeros.
     #[test]
     fn copies_hold_what_the_source_holds(
         units in 1u64..20_000,
@@ -149,21 +158,34 @@ proptest! {
             let plan = Copy::new(path(from), path(to)).with_block_size(block_size).plan().unwrap();
             plan.run(&Progress::new()).unwrap()
         };
-        copy("a.raw", "b.vhdx");
-        Derive::new(path("b.vhdx"), vec![path("c.vhdx")]).plan().unwrap().run(&Progress::new()).unwrap();
-        let mut child = ChainMut::open(&path("c.vhdx"), &OpenOptions::new()).unwrap();
-        child.write_at(&[9; 512], units / 2 * 512).unwrap();
-        model.fill(units / 2 * 512, 512, 9);
-        child.zero_at(0, (units * 512).min(3 << 20)).unwrap();
-        model.fill(0, (units * 512).min(3 << 20), 0);
-        child.close().unwrap();
-        copy("c.vhdx", "d.vhdx");
-        let outcome = copy("d.vhdx", "e.raw");
-        prop_assert_eq!(outcome.virtual_size, units * 512);
-        for name in ["c.vhdx", "d.vhdx", "e.raw"] {
-            model.assert_same(&Chain::open(&path(name), &OpenOptions::new()).unwrap());
+        // From each format to each, once through a child with changes of its own.
+        copy("a.raw", "base.vhdx");
+        copy("a.raw", "base.vhd");
+        for format in ["vhdx", "vhd"] {
+            let (base, child) = (format!("base.{format}"), format!("child.{format}"));
+            let plan = Derive::new(path(&base), vec![path(&child)]).plan().unwrap();
+            plan.run(&Progress::new()).unwrap();
+            let mut disk = ChainMut::open(&path(&child), &OpenOptions::new()).unwrap();
+            disk.write_at(&[9; 512], units / 2 * 512).unwrap();
+            disk.zero_at(0, (units * 512).min(3 << 20)).unwrap();
+            disk.close().unwrap();
         }
-        prop_assert_eq!(std::fs::metadata(path("e.raw")).unwrap().len(), units * 512);
+        model.fill(units / 2 * 512, 512, 9);
+        model.fill(0, (units * 512).min(3 << 20), 0);
+        copy("child.vhdx", "x.vhd");
+        copy("child.vhd", "y.vhdx");
+        copy("y.vhdx", "z.vhdx");
+        copy("x.vhd", "z.vhd");
+        let outcome = copy("x.vhd", "z.raw");
+        copy("z.raw", "last.raw");
+        prop_assert_eq!(outcome.virtual_size, units * 512);
+        for name in ["child.vhdx", "child.vhd", "z.vhdx", "z.vhd", "z.raw", "last.raw"] {
+            model.assert_same(&Chain::open(&path(name), &OpenOptions::new()).unwrap());
+            let mut findings = check_chain(&path(name), None, &Progress::new()).unwrap().findings;
+            findings.retain(|finding| finding.severity > Severity::Note);
+            prop_assert_eq!(findings, vec![]);
+        }
+        prop_assert_eq!(std::fs::metadata(path("z.raw")).unwrap().len(), units * 512);
     }
 }
 

@@ -1,14 +1,16 @@
 //! What the tests share: a plain model of a disk, random steps, and a family of images in memory.
 
 use std::collections::BTreeMap;
+use std::ops::Range;
 use std::sync::Arc;
 
 use proptest::prelude::*;
 use proptest::test_runner::RngSeed;
 use zestful_sapling::chain::{ChainMut, Disk};
 use zestful_sapling::finding::Severity;
-use zestful_sapling::image::vhdx::{self, CreateOptions, Vhdx, VhdxMut};
-use zestful_sapling::image::{Image, ImageMut, ParentReference, RecordedPath};
+use zestful_sapling::image::vhd::{self, VhdParent};
+use zestful_sapling::image::vhdx;
+use zestful_sapling::image::{Format, Image, ImageMut, ParentReference, RecordedPath, open_image, open_image_mut};
 use zestful_sapling::progress::Progress;
 use zestful_sapling::storage::{MemoryStorage, ReadAt, Storage};
 
@@ -50,38 +52,33 @@ impl Model {
 
     /// The disk holds exactly what the model holds.
     pub fn assert_same(&self, disk: &dyn Disk) {
-        for_each_unit(disk, |unit, found| {
-            assert_eq!(found, Some(self.at(unit)), "unit {unit}");
+        for_each_unit(disk, |units, found| match found {
+            Some(0) => assert_eq!(self.units.range(units).next(), None),
+            found => units.for_each(|unit| assert_eq!(found, Some(self.at(unit)), "unit {unit}")),
         });
     }
 }
 
-/// Calls `act` for every unit that is not known to be zero, and for every unit of the model's touch: the byte that
-/// fills it, or `None` when it is mixed. Zero extents are passed over with one call for their first unit.
-pub fn for_each_unit(disk: &dyn Disk, mut act: impl FnMut(u64, Option<u8>)) {
+/// Calls `act` for every unit of the disk, or for a whole range of them that is zeros by extent: the byte that fills
+/// it, or `None` when it is mixed.
+pub fn for_each_unit(disk: &dyn Disk, mut act: impl FnMut(Range<u64>, Option<u8>)) {
     let (mut offset, size) = (0, disk.virtual_size());
     let mut buffer = vec![0; MIB as usize];
     while offset < size {
         let extent = disk.extent_at(offset, size - offset).unwrap();
         assert!(extent.len > 0);
-        let step = match extent.data {
-            // A hole in a large disk: a few units at both ends stand for it, the caller knows the rest.
-            None if extent.len > 64 * MIB => {
-                for unit in (offset / UNIT..offset / UNIT + 8)
-                    .chain((offset + extent.len) / UNIT - 8..(offset + extent.len) / UNIT)
-                {
-                    act(unit, Some(0));
-                }
-                offset += extent.len;
-                continue;
-            }
-            _ => extent.len.min(MIB),
-        };
+        let first = offset / UNIT;
+        if extent.data.is_none() {
+            act(first..(offset + extent.len) / UNIT, Some(0));
+            offset += extent.len;
+            continue;
+        }
+        let step = extent.len.min(MIB);
         let part = &mut buffer[..step as usize];
         disk.read_at(part, offset).unwrap();
-        for (number, unit) in part.chunks(UNIT as usize).enumerate() {
-            let same = unit.iter().all(|byte| *byte == unit[0]);
-            act(offset / UNIT + number as u64, same.then_some(unit[0]));
+        for (unit, bytes) in (first..).zip(part.chunks(UNIT as usize)) {
+            let same = bytes.iter().all(|byte| *byte == bytes[0]);
+            act(unit..unit + 1, same.then_some(bytes[0]));
         }
         offset += step;
     }
@@ -109,6 +106,7 @@ pub enum Step {
 /// The shape of the disks in one test case.
 #[derive(Clone, Debug)]
 pub struct Shape {
+    pub format: Format,
     pub virtual_size: u64,
     pub sector: u32,
     /// One for each layer that may come to be.
@@ -121,16 +119,34 @@ impl Shape {
     }
 }
 
+impl Shape {
+    /// A VHDX disk with 512-byte sectors and blocks of 1 MiB.
+    pub fn plain(virtual_size: u64) -> Self {
+        Self { format: Format::Vhdx, virtual_size, sector: 512, block_sizes: vec![MIB; 5] }
+    }
+
+    /// The same as VHD.
+    pub fn vhd(virtual_size: u64) -> Self {
+        Self { format: Format::Vhd, virtual_size, sector: 512, block_sizes: vec![MIB / 2; 5] }
+    }
+}
+
 /// Small disks of a few blocks, sometimes large ones with several chunks, sometimes with an odd size.
 pub fn shapes() -> impl Strategy<Value = Shape> {
     let block = prop_oneof![4 => Just(MIB), 3 => Just(2 * MIB), 1 => Just(8 * MIB), 1 => Just(256 * MIB)];
     let size = prop_oneof![4 => 1..12 * MIB / 4096, 1 => 9 * 1024 * MIB / 4096..10 * 1024 * MIB / 4096];
-    (size, prop_oneof![Just(512u32), Just(4096)], proptest::collection::vec(block, 5), 0u64..8).prop_map(
-        |(size, sector, block_sizes, odd)| {
-            let odd = if sector == 512 { odd * 512 } else { 0 };
-            Shape { virtual_size: size * 4096 + odd, sector, block_sizes }
-        },
-    )
+    let blocks = proptest::collection::vec(block, 5);
+    let format =
+        prop_oneof![3 => Just((Format::Vhdx, 512u32)), 3 => Just((Format::Vhdx, 4096)), 4 => Just((Format::Vhd, 512))];
+    (size, format, blocks, 0u64..8).prop_map(|(size, (format, sector), block_sizes, odd)| {
+        let odd = if sector == 512 { odd * 512 } else { 0 };
+        let vhd = |size: &u64| if *size == MIB { MIB / 2 } else { 2 * MIB };
+        let block_sizes = match format {
+            Format::Vhd => block_sizes.iter().map(vhd).collect(),
+            _ => block_sizes,
+        };
+        Shape { format, virtual_size: size * 4096 + odd, sector, block_sizes }
+    })
 }
 
 /// Steps on a disk of this shape; ranges begin near a few places, so that they meet.
@@ -158,15 +174,48 @@ pub fn steps(shape: &Shape, count: std::ops::Range<usize>, derive: u32) -> impl 
 
 /// A new image of this shape for the layer `number`, over `parent`.
 pub fn create(shape: &Shape, number: usize, parent: Option<&dyn Image>, storage: &dyn Storage) {
-    let mut options = CreateOptions::new(shape.virtual_size)
-        .with_sectors(shape.sector, 4096)
-        .with_block_size(shape.block_sizes[number]);
-    if let Some(parent) = parent {
-        let accepted = vec![parent.info().data_identity.unwrap()];
+    let (size, block_size) = (shape.virtual_size, shape.block_sizes[number]);
+    let id = parent.map(|parent| parent.info().data_identity.unwrap());
+    if shape.format == Format::Vhd {
+        let mut options = vhd::CreateOptions::new(size).with_block_size(block_size);
+        if let Some(parent) = parent {
+            options = options.with_parent(VhdParent {
+                id: id.unwrap(),
+                time_stamp: parent.info().time_stamp.unwrap(),
+                name: "frozen.vhd".into(),
+                relative: ".\\frozen.vhd".into(),
+                absolute: None,
+            });
+        }
+        return options.create_in(storage).unwrap();
+    }
+    let mut options = vhdx::CreateOptions::new(size).with_sectors(shape.sector, 4096).with_block_size(block_size);
+    if let Some(id) = id {
         let paths = vec![RecordedPath { key: "relative_path", text: ".\\frozen.vhdx".into() }];
-        options = options.with_parent(ParentReference { accepted, paths });
+        options = options.with_parent(ParentReference { accepted: vec![id], paths, time_stamp: None });
     }
     options.create_in(storage).unwrap();
+}
+
+impl Shape {
+    pub fn open(&self, storage: Arc<dyn ReadAt>) -> Box<dyn Image> {
+        open_image(storage, Some(self.format)).unwrap()
+    }
+
+    pub fn open_mut(&self, storage: Arc<dyn Storage>) -> Box<dyn ImageMut> {
+        open_image_mut(storage, Some(self.format)).unwrap()
+    }
+
+    /// No rule of the format is broken; after a crash the end of the file may be untidy.
+    pub fn assert_valid(&self, storage: Arc<dyn ReadAt>, after_crash: bool) {
+        let findings = match self.format {
+            Format::Vhd => vhd::check(storage, &Progress::new()).unwrap(),
+            _ => vhdx::check(storage, &Progress::new()).unwrap(),
+        };
+        let worst = if after_crash { Severity::Warning } else { Severity::Note };
+        let errors: Vec<_> = findings.iter().filter(|finding| finding.severity > worst).collect();
+        assert!(errors.is_empty(), "{errors:?}");
+    }
 }
 
 /// A chain in memory: every layer but the last is frozen.
@@ -184,31 +233,23 @@ impl Layers {
 
     pub fn parents(&self) -> Vec<Box<dyn Image>> {
         let frozen = self.storages.iter().rev().skip(1);
-        frozen.map(|storage| Box::new(Vhdx::open(storage.clone()).unwrap()) as Box<dyn Image>).collect()
+        frozen.map(|storage| self.shape.open(storage.clone())).collect()
     }
 
     pub fn open(&self) -> ChainMut {
         let current = self.storages.last().unwrap().clone();
-        ChainMut::from_parts(Box::new(VhdxMut::open(current).unwrap()), self.parents())
+        ChainMut::from_parts(self.shape.open_mut(current), self.parents())
     }
 
     /// Freezes the current image (which nobody has open) and grows a child from it.
     pub fn derive(&mut self) {
         let storage = Arc::new(MemoryStorage::new());
-        let parent = Vhdx::open(self.storages.last().unwrap().clone()).unwrap();
-        create(&self.shape, self.storages.len(), Some(&parent), &*storage);
+        let parent = self.shape.open(self.storages.last().unwrap().clone());
+        create(&self.shape, self.storages.len(), Some(&*parent), &*storage);
         self.storages.push(storage);
     }
 }
 
 pub fn write(image: &mut dyn ImageMut, at: u64, count: u64, byte: u8, sector: u64) -> zestful_sapling::Result<()> {
     image.write_at(&vec![byte; (count * sector) as usize], at * sector)
-}
-
-/// No rule of the format is broken; after a crash the end of the file may be untidy.
-pub fn assert_valid(storage: Arc<dyn ReadAt>, after_crash: bool) {
-    let findings = vhdx::check(storage, &Progress::new()).unwrap();
-    let worst = if after_crash { Severity::Warning } else { Severity::Note };
-    let errors: Vec<_> = findings.iter().filter(|finding| finding.severity > worst).collect();
-    assert!(errors.is_empty(), "{errors:?}");
 }

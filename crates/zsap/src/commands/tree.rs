@@ -30,7 +30,7 @@ pub(super) fn run(console: &Console, path: &Path) -> Result<Outcome, Failure> {
             console.size(free_space(path)?)
         ));
     } else if family.problems.is_empty() {
-        lines.push("  no images here (files that end in .vhdx, .raw or .img)".to_owned());
+        lines.push("  no images here (files that end in .vhdx, .vhd, .raw or .img)".to_owned());
     }
     for problem in &family.problems {
         let text = text::wrapped(&format!("  problem: {}", text::safe(&problem.message)), "    ");

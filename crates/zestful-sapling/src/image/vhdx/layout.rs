@@ -238,6 +238,7 @@ impl Layout {
             physical_sector: parameters.physical_sector,
             identity: Some(parameters.disk_id),
             data_identity: Some(self.header.data_write),
+            time_stamp: None,
             parent: parameters.parent.clone(),
             log_pending: self.pending.is_some(),
         }

@@ -51,7 +51,7 @@ pub(super) fn parse(bytes: &[u8]) -> std::result::Result<ParentReference, String
     accepted.extend(value(LINKAGE2).and_then(|text| Uuid::parse_str(text).ok()).filter(|id| !id.is_nil()));
     let paths =
         PATHS.iter().filter_map(|key| value(key).map(|text| RecordedPath { key, text: text.to_owned() })).collect();
-    Ok(ParentReference { accepted, paths })
+    Ok(ParentReference { accepted, paths, time_stamp: None })
 }
 
 pub(super) fn encode(parent: &ParentReference) -> Vec<u8> {
@@ -87,6 +87,7 @@ mod tests {
                 RecordedPath { key: "relative_path", text: ".\\fen-base.vhdx".into() },
                 RecordedPath { key: "absolute_win32_path", text: "\\srv\\fen-base.vhdx".into() },
             ],
+            time_stamp: None,
         };
         assert_eq!(parse(&encode(&parent)), Ok(parent.clone()));
         let turned = ParentReference { paths: parent.paths.iter().rev().cloned().collect(), ..parent.clone() };
@@ -95,9 +96,10 @@ mod tests {
 
     #[test]
     fn what_it_lacks_is_named() {
-        let none = ParentReference { accepted: vec![], paths: vec![] };
+        let none = ParentReference { accepted: vec![], paths: vec![], time_stamp: None };
         assert!(parse(&encode(&none)).unwrap_err().contains("no `parent_linkage`"));
-        let mut bytes = encode(&ParentReference { accepted: vec![Uuid::from_u128(5)], paths: vec![] });
+        let mut bytes =
+            encode(&ParentReference { accepted: vec![Uuid::from_u128(5)], paths: vec![], time_stamp: None });
         bytes[20] = 0xFF;
         bytes[21] = 0xFF;
         assert!(parse(&bytes).unwrap_err().contains("entry 0"));

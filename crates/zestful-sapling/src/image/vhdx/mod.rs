@@ -23,7 +23,7 @@ mod writer;
 pub use check::check;
 pub use create::{CreateOptions, default_block_size};
 pub(crate) use header::SIGNATURE;
-pub use reader::{BlockCounts, Vhdx};
+pub use reader::Vhdx;
 pub use writer::VhdxMut;
 
 /// Regions, the log and all blocks begin at multiples of this.

@@ -4,13 +4,11 @@ use std::ops::Range;
 use std::path::Path;
 use std::sync::Arc;
 
-use serde::Serialize;
-
 use super::layout::Layout;
 use super::table::{Role, State, Table};
 use crate::error::{Error, Result};
 use crate::finding::Finding;
-use crate::image::{Extent, Image, ImageInfo, data_in};
+use crate::image::{BlockCounts, Extent, Image, ImageInfo, data_in};
 use crate::progress::Progress;
 use crate::storage::ReadAt;
 
@@ -20,21 +18,6 @@ pub struct Vhdx {
     table: Table,
     info: ImageInfo,
     warnings: Vec<Finding>,
-}
-
-/// How many blocks of an image are in which state.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
-pub struct BlockCounts {
-    /// All blocks.
-    pub total: u64,
-    /// Wholly in this file.
-    pub full: u64,
-    /// Partly in this file, partly in the parent.
-    pub partial: u64,
-    /// Explicitly zero.
-    pub zero: u64,
-    /// Given back by the guest, or never defined.
-    pub unmapped: u64,
 }
 
 impl Vhdx {

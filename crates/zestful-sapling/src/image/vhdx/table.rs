@@ -302,7 +302,8 @@ mod tests {
     use uuid::Uuid;
 
     fn geometry(virtual_size: u64, block_size: u64, logical_sector: u32, parent: bool) -> Geometry {
-        let parent = parent.then(|| crate::image::ParentReference { accepted: vec![], paths: vec![] });
+        let parent =
+            parent.then(|| crate::image::ParentReference { accepted: vec![], paths: vec![], time_stamp: None });
         Geometry::new(&Parameters {
             block_size,
             leave_blocks_allocated: false,

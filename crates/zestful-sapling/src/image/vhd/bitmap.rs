@@ -1,0 +1,161 @@
+//! Sector bitmaps, one before each block's data (specification: "sector bitmap"). The most significant bit comes first.
+
+use std::collections::{HashMap, VecDeque};
+use std::sync::{Mutex, MutexGuard, PoisonError};
+
+use crate::error::Result;
+use crate::storage::ReadAt;
+
+/// Bitmaps that are kept when nothing has changed in them; of 512 bytes each as a rule.
+const MOST_KEPT: usize = 4096;
+
+/// Bitmaps by the place where they stand in the file, read as they are needed.
+#[derive(Default)]
+pub(super) struct Bitmaps {
+    cache: Mutex<Cache>,
+}
+
+#[derive(Default)]
+struct Cache {
+    maps: HashMap<u64, Map>,
+    order: VecDeque<u64>,
+}
+
+struct Map {
+    bytes: Vec<u8>,
+    changed: bool,
+}
+
+impl Bitmaps {
+    fn lock(&self) -> MutexGuard<'_, Cache> {
+        self.cache.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Calls `look` with the bitmap at a place.
+    pub(super) fn with<R>(
+        &self,
+        storage: &dyn ReadAt,
+        place: u64,
+        len: u64,
+        look: impl FnOnce(&[u8]) -> R,
+    ) -> Result<R> {
+        let mut cache = self.lock();
+        cache.load(storage, place, len)?;
+        Ok(look(cache.maps.get(&place).map_or(&[], |map| &map.bytes)))
+    }
+
+    /// Sets the bits of some sectors; `false` when they were set already.
+    pub(super) fn set(&mut self, storage: &dyn ReadAt, place: u64, len: u64, first: u64, count: u64) -> Result<bool> {
+        let mut cache = self.lock();
+        cache.load(storage, place, len)?;
+        let Some(map) = cache.maps.get_mut(&place) else { return Ok(false) };
+        if run(&map.bytes, first, count) == (true, count) {
+            return Ok(false);
+        }
+        fill(&mut map.bytes, first, count);
+        map.changed = true;
+        Ok(true)
+    }
+
+    /// The bitmap of a block that was allocated just now.
+    pub(super) fn put(&mut self, place: u64, bytes: Vec<u8>) {
+        self.lock().maps.insert(place, Map { bytes, changed: true });
+    }
+
+    /// The place is used for something else from now on.
+    pub(super) fn forget(&mut self, place: u64) {
+        let mut cache = self.lock();
+        cache.maps.remove(&place);
+        cache.order.retain(|kept| *kept != place);
+    }
+
+    pub(super) fn changed(&self) -> usize {
+        self.lock().maps.values().filter(|map| map.changed).count()
+    }
+
+    /// The changed bitmaps by their place.
+    pub(super) fn changes(&self) -> Vec<(u64, Vec<u8>)> {
+        let cache = self.lock();
+        let changed = cache.maps.iter().filter(|(_, map)| map.changed);
+        let mut maps: Vec<_> = changed.map(|(place, map)| (*place, map.bytes.clone())).collect();
+        maps.sort_unstable_by_key(|(place, _)| *place);
+        maps
+    }
+
+    pub(super) fn mark_unchanged(&mut self) {
+        let mut cache = self.lock();
+        let Cache { maps, order } = &mut *cache;
+        for (place, map) in maps.iter_mut().filter(|(_, map)| map.changed) {
+            map.changed = false;
+            order.push_back(*place);
+        }
+    }
+}
+
+impl Cache {
+    fn load(&mut self, storage: &dyn ReadAt, place: u64, len: u64) -> Result<()> {
+        if self.maps.contains_key(&place) {
+            return Ok(());
+        }
+        while self.maps.len() >= MOST_KEPT {
+            let Some(oldest) = self.order.pop_front() else { break };
+            if self.maps.get(&oldest).is_some_and(|map| !map.changed) {
+                self.maps.remove(&oldest);
+            }
+        }
+        let mut bytes = vec![0; len as usize];
+        storage.read_at(&mut bytes, place)?;
+        self.maps.insert(place, Map { bytes, changed: false });
+        self.order.push_back(place);
+        Ok(())
+    }
+}
+
+/// Whether sector `first` is present, and for how many sectors (at most `most`) the same holds.
+pub(super) fn run(bytes: &[u8], first: u64, most: u64) -> (bool, u64) {
+    let bit = |sector: u64| bytes.get((sector / 8) as usize).is_some_and(|byte| byte << (sector % 8) & 0x80 != 0);
+    let value = bit(first);
+    let whole = if value { 0xFF } else { 0 };
+    let mut done = 0;
+    while done < most {
+        let sector = first + done;
+        if sector.is_multiple_of(8) && most - done >= 8 && bytes.get((sector / 8) as usize) == Some(&whole) {
+            done += 8;
+        } else if bit(sector) == value {
+            done += 1;
+        } else {
+            break;
+        }
+    }
+    (value, done)
+}
+
+/// Sets the bits of `count` sectors from `first` on.
+pub(super) fn fill(bytes: &mut [u8], first: u64, count: u64) {
+    for sector in first..first + count {
+        if let Some(byte) = bytes.get_mut((sector / 8) as usize) {
+            *byte |= 0x80 >> (sector % 8);
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn runs_are_what_a_bit_by_bit_look_finds() {
+        let mut bytes = vec![0; 512];
+        let ranges = [(0, 1), (3, 5), (60, 70), (200, 13), (1000, 3000), (4095, 1)];
+        for (first, count) in ranges {
+            fill(&mut bytes, first, count);
+        }
+        assert_eq!(bytes[0], 0b1001_1111, "the most significant bit comes first");
+        let set = |sector: u64| ranges.iter().any(|(first, count)| (*first..first + count).contains(&sector));
+        for first in 0..4096 {
+            let most = 900.min(4096 - first);
+            let expected = (0..most).find(|step| set(first + step) != set(first)).unwrap_or(most);
+            assert_eq!(run(&bytes, first, most), (set(first), expected), "sector {first}");
+        }
+    }
+}

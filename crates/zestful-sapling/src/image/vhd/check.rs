@@ -1,0 +1,71 @@
+//! The structural validator: every rule of the format over one file, without its parents.
+
+use std::sync::Arc;
+
+use super::layout::Layout;
+use super::{SECTOR, bitmap};
+use crate::bytes::is_zero;
+use crate::error::{Error, Result};
+use crate::finding::{Finding, Repair};
+use crate::image::data_in;
+use crate::progress::Progress;
+use crate::storage::ReadAt;
+
+/// Everything that is wrong, unusual or worth knowing about one image file; an empty list means that every structure is
+/// sound. Nothing is written.
+///
+/// # Errors
+/// `Io` and `Cancelled` only; damage is a finding, not an error.
+pub fn check(storage: Arc<dyn ReadAt>, progress: &Progress) -> Result<Vec<Finding>> {
+    let path = storage.path().to_owned();
+    let mut findings = Vec::new();
+    match check_all(&*storage, progress, &mut findings) {
+        Ok(()) => {}
+        Err(Error::Damaged(finding) | Error::Unsupported(finding)) => findings.push(*finding),
+        Err(other) => return Err(other),
+    }
+    Ok(findings.into_iter().map(|finding| finding.at(&path)).collect())
+}
+
+fn check_all(storage: &dyn ReadAt, progress: &Progress, findings: &mut Vec<Finding>) -> Result<()> {
+    let layout = Layout::read(storage, findings)?;
+    let Some(blocks) = layout.blocks.as_ref().filter(|blocks| blocks.parent.is_none()) else { return Ok(()) };
+    let name = storage.path().file_name().unwrap_or(storage.path().as_os_str()).to_string_lossy().into_owned();
+    progress.begin(format!("checking {name}"), blocks.table.len() as u64 * blocks.block_size);
+    let mut buffer = vec![0; 64 << 10];
+    let mut bitmap = vec![0; blocks.bitmap_len as usize];
+    for block in 0..blocks.table.len() as u64 {
+        progress.check()?;
+        progress.advance(blocks.block_size);
+        let Some(place) = blocks.place(block) else { continue };
+        storage.read_at(&mut bitmap, place)?;
+        let sectors = blocks.visible_len(block) / SECTOR;
+        let mut first = 0;
+        while first < sectors {
+            let (present, run) = bitmap::run(&bitmap, first, sectors - first);
+            let (from, len) = (place + blocks.bitmap_len + first * SECTOR, run * SECTOR);
+            if !present && !reads_zero(storage, from, len, &mut buffer)? {
+                let message = format!("block {block} holds data in sectors that its bitmap calls never written");
+                findings.push(Finding::broken("vhd-unwritten-data", "data block", from, message, Repair::Lossy));
+                break;
+            }
+            first += run;
+        }
+    }
+    Ok(())
+}
+
+fn reads_zero(storage: &dyn ReadAt, from: u64, len: u64, buffer: &mut [u8]) -> Result<bool> {
+    let (mut at, end) = (from, from + len);
+    while at < end {
+        let data = data_in(storage, at, end - at)?;
+        let step = (data.end - data.start).min(buffer.len() as u64);
+        let part = &mut buffer[..step as usize];
+        storage.read_at(part, data.start)?;
+        if !is_zero(part) {
+            return Ok(false);
+        }
+        at = data.start + step;
+    }
+    Ok(true)
+}

@@ -1,0 +1,281 @@
+//! The footer (specification: "hard disk footer format"): the last sector of the file, and in dynamic and differencing
+//! images a copy in the first.
+
+use uuid::Uuid;
+
+use super::{SECTOR, checksum};
+use crate::bytes::{array, be_u32, be_u64, put};
+use crate::error::{Error, Result};
+use crate::finding::{Finding, Repair};
+use crate::storage::ReadAt;
+
+pub(crate) const COOKIE: &[u8; 8] = b"conectix";
+pub(super) const LEN: usize = 512;
+
+const FEATURES: usize = 8;
+const VERSION: usize = 12;
+const DATA_OFFSET: usize = 16;
+const TIME_STAMP: usize = 24;
+const CREATOR: usize = 28;
+const CREATOR_VERSION: usize = 32;
+const CREATOR_HOST: usize = 36;
+const ORIGINAL_SIZE: usize = 40;
+const CURRENT_SIZE: usize = 48;
+const GEOMETRY: usize = 56;
+const DISK_TYPE: usize = 60;
+const CHECKSUM: usize = 64;
+const UNIQUE_ID: usize = 68;
+const SAVED_STATE: usize = 84;
+const RESERVED: usize = 85;
+
+/// The bit that must be set.
+const FEATURE_RESERVED: u32 = 2;
+const KNOWN_FEATURES: u32 = 3;
+
+/// Seconds from the Unix epoch to the format's, 2000-01-01.
+const EPOCH: u64 = 946_684_800;
+
+/// What kind of disk the footer speaks of.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) struct DiskType(pub(super) u32);
+
+impl DiskType {
+    pub(super) const FIXED: Self = Self(2);
+    pub(super) const DYNAMIC: Self = Self(3);
+    pub(super) const DIFFERENCING: Self = Self(4);
+}
+
+/// A footer with the right cookie and checksum. The bytes are kept, so that fields that we do not know survive.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) struct Footer {
+    bytes: [u8; LEN],
+}
+
+impl Footer {
+    /// The footer in these bytes, or why there is none.
+    pub(super) fn parse(bytes: &[u8; LEN]) -> std::result::Result<Self, &'static str> {
+        if bytes[..8] != *COOKIE {
+            return Err("the cookie `conectix` is missing");
+        }
+        if checksum(bytes, CHECKSUM) != be_u32(bytes, CHECKSUM) {
+            return Err("the checksum is wrong");
+        }
+        Ok(Self { bytes: *bytes })
+    }
+
+    /// The footer of a new image; `data_offset` is where its dynamic header stands, if it has one.
+    pub(super) fn new(kind: DiskType, size: u64, data_offset: Option<u64>, id: Uuid, time_stamp: u32) -> Self {
+        let mut bytes = [0; LEN];
+        put(&mut bytes, 0, COOKIE);
+        put(&mut bytes, FEATURES, &FEATURE_RESERVED.to_be_bytes());
+        put(&mut bytes, VERSION, &0x0001_0000u32.to_be_bytes());
+        put(&mut bytes, DATA_OFFSET, &data_offset.unwrap_or(u64::MAX).to_be_bytes());
+        put(&mut bytes, TIME_STAMP, &time_stamp.to_be_bytes());
+        put(&mut bytes, CREATOR, b"zsap");
+        put(&mut bytes, CREATOR_VERSION, &1u32.to_be_bytes());
+        put(&mut bytes, CREATOR_HOST, b"Wi2k");
+        put(&mut bytes, ORIGINAL_SIZE, &size.to_be_bytes());
+        put(&mut bytes, CURRENT_SIZE, &size.to_be_bytes());
+        put(&mut bytes, GEOMETRY, &geometry(size));
+        put(&mut bytes, DISK_TYPE, &kind.0.to_be_bytes());
+        put(&mut bytes, UNIQUE_ID, id.as_bytes());
+        Self { bytes }.sealed()
+    }
+
+    /// The same with another identity.
+    pub(super) fn with_unique_id(mut self, id: Uuid) -> Self {
+        put(&mut self.bytes, UNIQUE_ID, id.as_bytes());
+        self.sealed()
+    }
+
+    fn sealed(mut self) -> Self {
+        let sum = checksum(&self.bytes, CHECKSUM);
+        put(&mut self.bytes, CHECKSUM, &sum.to_be_bytes());
+        self
+    }
+
+    pub(super) fn bytes(&self) -> &[u8; LEN] {
+        &self.bytes
+    }
+    pub(super) fn kind(&self) -> DiskType {
+        DiskType(be_u32(&self.bytes, DISK_TYPE))
+    }
+    pub(super) fn data_offset(&self) -> u64 {
+        be_u64(&self.bytes, DATA_OFFSET)
+    }
+    pub(super) fn current_size(&self) -> u64 {
+        be_u64(&self.bytes, CURRENT_SIZE)
+    }
+    pub(super) fn unique_id(&self) -> Uuid {
+        Uuid::from_bytes(array(&self.bytes, UNIQUE_ID))
+    }
+    pub(super) fn time_stamp(&self) -> u32 {
+        be_u32(&self.bytes, TIME_STAMP)
+    }
+}
+
+/// Now, in seconds since the format's epoch.
+pub(super) fn now() -> u32 {
+    let unix = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).map_or(EPOCH, |time| time.as_secs());
+    u32::try_from(unix.saturating_sub(EPOCH)).unwrap_or(u32::MAX)
+}
+
+/// Cylinders, heads and sectors per track, by the specification's algorithm. They never limit reading.
+pub(super) fn geometry(size: u64) -> [u8; 4] {
+    let total = (size / SECTOR).min(65535 * 16 * 255);
+    let (cylinders_heads, heads, sectors);
+    if total >= 65535 * 16 * 63 {
+        (cylinders_heads, heads, sectors) = (total / 255, 16, 255);
+    } else {
+        let mut chosen = (total / 17, (total / 17).div_ceil(1024).max(4), 17);
+        if chosen.0 >= chosen.1 * 1024 || chosen.1 > 16 {
+            chosen = (total / 31, 16, 31);
+        }
+        if chosen.0 >= chosen.1 * 1024 {
+            chosen = (total / 63, 16, 63);
+        }
+        (cylinders_heads, heads, sectors) = chosen;
+    }
+    let cylinders = ((cylinders_heads / heads) as u16).to_be_bytes();
+    [cylinders[0], cylinders[1], heads as u8, sectors as u8]
+}
+
+/// Where the footer was found.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum FooterPlace {
+    /// At the end of the file, from this byte on.
+    End(u64),
+    /// Only the copy at the start is left.
+    Copy,
+}
+
+/// The footer that rules, and where it stands.
+pub(super) fn select(storage: &dyn ReadAt, findings: &mut Vec<Finding>) -> Result<(Footer, FooterPlace)> {
+    let len = storage.len()?;
+    let end = len.saturating_sub(SECTOR);
+    let fatal = |message: String| Error::from_finding(Finding::fatal("vhd-footer", "footer", end, message));
+    if len < SECTOR - 1 {
+        return Err(fatal(format!("the file is only {len} bytes long")));
+    }
+    let copy = read(storage, 0, len)?;
+    // Very old writers left out the last reserved byte.
+    let at_end = match (read(storage, end, len)?, read(storage, len - (SECTOR - 1), len)?) {
+        (Ok(footer), _) => Ok((footer, end)),
+        (Err(_), Ok(footer)) => {
+            let message = "the footer has 511 bytes, as very old programs wrote it";
+            findings.push(Finding::note("vhd-footer-short", "footer", len - (SECTOR - 1), message));
+            Ok((footer, len - (SECTOR - 1)))
+        }
+        (Err(why), Err(_)) => Err(why),
+    };
+    let has_copy = |footer: &Footer| [DiskType::DYNAMIC, DiskType::DIFFERENCING].contains(&footer.kind());
+    let (footer, place) = match (at_end, copy) {
+        (Ok((footer, at)), _) if !has_copy(&footer) => (footer, FooterPlace::End(at)),
+        (Ok((footer, at)), Ok(copy)) => {
+            if footer != copy {
+                let message = "the copy of the footer is valid, but differs from the footer at the end, which is used";
+                let grave = (footer.current_size(), footer.data_offset(), footer.kind())
+                    != (copy.current_size(), copy.data_offset(), copy.kind());
+                findings.push(match grave {
+                    true => Finding::broken("vhd-copy-differs", "footer copy", 0, message, Repair::Lossy),
+                    false => Finding::warning("vhd-copy-differs", "footer copy", 0, message, Repair::Safe),
+                });
+            }
+            (footer, FooterPlace::End(at))
+        }
+        (Ok((footer, at)), Err(why)) => {
+            let message = format!("the copy of the footer is not valid: {why}");
+            findings.push(Finding::broken("vhd-copy", "footer copy", 0, message, Repair::Safe));
+            (footer, FooterPlace::End(at))
+        }
+        (Err(why), Ok(copy)) if has_copy(&copy) => {
+            let message =
+                format!("the footer at the end is lost ({why}); its copy at the start is used, for reading only");
+            findings.push(Finding::broken("vhd-footer-lost", "footer", end, message, Repair::Safe));
+            (copy, FooterPlace::Copy)
+        }
+        (Err(why), _) => return Err(fatal(format!("{why}, and there is no valid copy at the start"))),
+    };
+    let at = match place {
+        FooterPlace::End(at) => at,
+        FooterPlace::Copy => 0,
+    };
+    judge(&footer, at, findings)?;
+    Ok((footer, place))
+}
+
+fn read(storage: &dyn ReadAt, at: u64, len: u64) -> Result<std::result::Result<Footer, &'static str>> {
+    let mut bytes = [0; LEN];
+    let there = (len - at).min(SECTOR) as usize;
+    storage.read_at(&mut bytes[..there], at)?;
+    Ok(Footer::parse(&bytes))
+}
+
+fn judge(footer: &Footer, at: u64, findings: &mut Vec<Finding>) -> Result<()> {
+    let bytes = &footer.bytes;
+    let version = be_u32(bytes, VERSION);
+    if version >> 16 != 1 {
+        let message = format!("the format version is {}.{}, only 1.0 is known", version >> 16, version & 0xFFFF);
+        return Err(Error::from_finding(Finding::unsupported("vhd-version", "footer", at, message)));
+    }
+    let kind = footer.kind();
+    if ![DiskType::FIXED, DiskType::DYNAMIC, DiskType::DIFFERENCING].contains(&kind) {
+        let message = format!("the disk type is {}, only 2, 3 and 4 are known", kind.0);
+        return Err(Error::from_finding(Finding::unsupported("vhd-type", "footer", at, message)));
+    }
+    let size = footer.current_size();
+    if size == 0 || !size.is_multiple_of(SECTOR) || size > super::super::vhdx::MAX_VIRTUAL_SIZE {
+        let message = format!("the size {size} is not legal: whole sectors of 512 bytes are, up to 64 TiB");
+        return Err(Error::from_finding(Finding::fatal("vhd-size", "footer", at, message)));
+    }
+    let mut warn = |wrong: bool, code, message: &str| {
+        if wrong {
+            findings.push(Finding::warning(code, "footer", at, message, Repair::Safe));
+        }
+    };
+    warn(bytes[SAVED_STATE] != 0, "vhd-saved-state", "the disk belongs to a suspended machine");
+    warn(bytes[GEOMETRY..GEOMETRY + 4] != geometry(size), "vhd-geometry", "the geometry is not what the size gives");
+    warn(!crate::bytes::is_zero(&bytes[RESERVED..]), "vhd-reserved", "reserved bytes are not zero");
+    warn(footer.unique_id().is_nil(), "vhd-id", "the identity is all zero");
+    let features = be_u32(bytes, FEATURES);
+    if features & FEATURE_RESERVED == 0 || features & !KNOWN_FEATURES != 0 {
+        let message = format!("the features {features:#x} are not legal, 2 and 3 are");
+        findings.push(Finding::broken("vhd-features", "footer", at, message, Repair::Safe));
+    }
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// The test vectors that come with the specification's algorithm.
+    #[test]
+    fn geometry_matches_the_specification() {
+        let mib = 1 << 20;
+        for (size, cylinders, heads, sectors) in [
+            (4 * mib, 120, 4, 17),
+            (16 * mib, 481, 4, 17),
+            (504 * mib, 1024, 16, 63),
+            (1024 * mib, 2080, 16, 63),
+            (127 * 1024 * mib, 65278, 16, 255),
+            (2040 * 1024 * mib, 65535, 16, 255),
+            (33_822_351_360, 16191, 16, 255),
+        ] {
+            let found = geometry(size);
+            assert_eq!((u16::from_be_bytes([found[0], found[1]]), found[2], found[3]), (cylinders, heads, sectors));
+        }
+    }
+
+    #[test]
+    fn a_footer_survives_and_each_byte_counts() {
+        let footer = Footer::new(DiskType::DYNAMIC, 3 << 30, Some(512), Uuid::from_u128(7), 99);
+        assert_eq!(Footer::parse(footer.bytes()), Ok(footer.clone()));
+        assert_eq!((footer.current_size(), footer.time_stamp(), footer.unique_id()), (3 << 30, 99, Uuid::from_u128(7)));
+        for at in 0..LEN {
+            let mut spoiled = *footer.bytes();
+            spoiled[at] ^= 0x10;
+            assert!(Footer::parse(&spoiled).is_err(), "byte {at}");
+        }
+    }
+}

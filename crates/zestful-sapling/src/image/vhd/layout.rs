@@ -1,0 +1,215 @@
+//! Everything that opening an image finds out, in the order in which it may be trusted: footer, dynamic header, parent,
+//! table. `check` runs the same steps and keeps all findings.
+
+use super::footer::{DiskType, Footer, FooterPlace, select};
+use super::header::{self, DynamicHeader};
+use super::{SECTOR, locator};
+use crate::bytes::be_u32;
+use crate::error::{Error, Result};
+use crate::finding::{Finding, Repair};
+use crate::image::{Format, ImageInfo, Kind, ParentReference};
+use crate::storage::ReadAt;
+
+/// The entry of a block that takes no space.
+pub(super) const UNUSED: u32 = u32::MAX;
+/// The table is held in memory: 8 million entries are enough for 4 TiB in the smallest usual blocks.
+const MOST_ENTRIES: u64 = 8 << 20;
+const MOST_FINDINGS: usize = 50;
+
+/// An image whose structures are known and sound.
+#[derive(Clone, Debug)]
+pub(super) struct Layout {
+    pub(super) footer: Footer,
+    pub(super) footer_place: FooterPlace,
+    /// Absent in fixed images.
+    pub(super) blocks: Option<Blocks>,
+}
+
+/// How a dynamic or differencing image holds its blocks.
+#[derive(Clone, Debug)]
+pub(super) struct Blocks {
+    pub(super) table_offset: u64,
+    pub(super) block_size: u64,
+    /// Bytes of the bitmap before each block's data, whole sectors.
+    pub(super) bitmap_len: u64,
+    /// A sector number for each block, or [`UNUSED`].
+    pub(super) table: Vec<u32>,
+    pub(super) parent: Option<ParentReference>,
+    virtual_size: u64,
+}
+
+impl Blocks {
+    /// Bytes that a block takes with its bitmap.
+    pub(super) fn stride(&self) -> u64 {
+        self.bitmap_len + self.block_size
+    }
+
+    /// Where a block's bitmap begins.
+    pub(super) fn place(&self, block: u64) -> Option<u64> {
+        let entry = self.table.get(block as usize).copied().unwrap_or(UNUSED);
+        (entry != UNUSED).then(|| u64::from(entry) * SECTOR)
+    }
+
+    /// Bytes of a block that lie inside the disk.
+    pub(super) fn visible_len(&self, block: u64) -> u64 {
+        self.block_size.min(self.virtual_size - block * self.block_size)
+    }
+}
+
+impl Layout {
+    /// Reads and judges everything.
+    pub(super) fn read(storage: &dyn ReadAt, findings: &mut Vec<Finding>) -> Result<Self> {
+        let (footer, footer_place) = select(storage, findings)?;
+        let blocks = match footer.kind() {
+            DiskType::FIXED => {
+                judge_fixed(&footer, footer_place, findings)?;
+                None
+            }
+            kind => Some(read_blocks(storage, &footer, footer_place, kind == DiskType::DIFFERENCING, findings)?),
+        };
+        Ok(Self { footer, footer_place, blocks })
+    }
+
+    pub(super) fn info(&self) -> ImageInfo {
+        let parent = self.blocks.as_ref().and_then(|blocks| blocks.parent.clone());
+        ImageInfo {
+            format: Format::Vhd,
+            kind: match (&self.blocks, &parent) {
+                (None, _) => Kind::Fixed,
+                (Some(_), None) => Kind::Dynamic,
+                (Some(_), Some(_)) => Kind::Differencing,
+            },
+            virtual_size: self.footer.current_size(),
+            block_size: self.blocks.as_ref().map(|blocks| blocks.block_size),
+            logical_sector: SECTOR as u32,
+            physical_sector: SECTOR as u32,
+            identity: None,
+            data_identity: Some(self.footer.unique_id()),
+            time_stamp: Some(self.footer.time_stamp()),
+            parent,
+            log_pending: false,
+        }
+    }
+}
+
+fn judge_fixed(footer: &Footer, place: FooterPlace, findings: &mut Vec<Finding>) -> Result<()> {
+    let (FooterPlace::End(room), size) = (place, footer.current_size()) else { return Ok(()) };
+    if room < size {
+        let message = format!("the disk has {size} bytes, but only {room} stand before the footer: the file was cut");
+        return Err(Error::from_finding(Finding::fatal("vhd-cut", "footer", room, message)));
+    }
+    if room > size {
+        let message = format!("{} bytes stand unused between data and footer", room - size);
+        findings.push(Finding::warning("vhd-slack", "footer", room, message, Repair::None));
+    }
+    Ok(())
+}
+
+fn read_blocks(
+    storage: &dyn ReadAt,
+    footer: &Footer,
+    place: FooterPlace,
+    differencing: bool,
+    findings: &mut Vec<Finding>,
+) -> Result<Blocks> {
+    let len = storage.len()?;
+    let at = footer.data_offset();
+    let fatal = |code, message: String| Error::from_finding(Finding::fatal(code, "dynamic header", at, message));
+    let inside = at.checked_add(header::LEN as u64).is_some_and(|end| end <= len);
+    if !inside || at < SECTOR || !at.is_multiple_of(SECTOR) {
+        return Err(fatal("vhd-header-place", format!("its place is not legal: offset={at}, file={len}")));
+    }
+    let mut bytes = [0; header::LEN];
+    storage.read_at(&mut bytes, at)?;
+    let header = DynamicHeader::parse(&bytes).map_err(|why| fatal("vhd-header", why.to_owned()))?;
+    let virtual_size = footer.current_size();
+    header.judge(at, virtual_size).map_err(Error::from_finding)?;
+    let (block_size, table_offset) = (header.block_size(), header.table_offset());
+    let needed = virtual_size.div_ceil(block_size);
+    if needed > MOST_ENTRIES {
+        let message = format!("the table has {needed} entries, at most {MOST_ENTRIES} are handled");
+        return Err(Error::from_finding(Finding::unsupported("vhd-table-size", "dynamic header", at, message)));
+    }
+    if table_offset.checked_add(header.entries() * 4).is_none_or(|end| end > len) {
+        let message = format!("the table lies outside the file: offset={table_offset}, file={len}");
+        return Err(Error::from_finding(Finding::fatal("vhd-table-outside", "block allocation table", at, message)));
+    }
+    let mut raw = vec![0; (needed * 4) as usize];
+    storage.read_at(&mut raw, table_offset)?;
+    let table = raw.chunks_exact(4).map(|entry| be_u32(entry, 0)).collect();
+    if header.entries() > needed {
+        let message = format!("the table has {} entries, the disk needs {needed}", header.entries());
+        findings.push(Finding::note("vhd-table-long", "dynamic header", at, message));
+    }
+    let parent = match differencing {
+        false => None,
+        true if header.parent_id().is_nil() => {
+            let message = "the image has a parent, but the parent's identity is all zero";
+            return Err(fatal("vhd-parent-id", message.to_owned()));
+        }
+        true => Some(locator::read(storage, &header, at, findings)?),
+    };
+    let bitmap_len = block_size.div_ceil(SECTOR * 8).next_multiple_of(SECTOR);
+    let blocks = Blocks { table_offset, block_size, bitmap_len, table, parent, virtual_size };
+    // What a block must not lie over: structures, and the footer at the end.
+    let mut taken = vec![
+        (0, SECTOR, "footer copy"),
+        (at, at + header::LEN as u64, "dynamic header"),
+        (table_offset, table_offset + needed * 4, "block allocation table"),
+    ];
+    taken.extend(header.locators().filter_map(|entry| {
+        let end = entry.offset.checked_add(u64::from(entry.len)).filter(|end| *end <= len)?;
+        (entry.len > 0).then_some((entry.offset, end, "parent locator"))
+    }));
+    let end = match place {
+        FooterPlace::End(at) => at,
+        FooterPlace::Copy => len,
+    };
+    judge_table(&blocks, taken, end, findings)?;
+    Ok(blocks)
+}
+
+/// Every used entry lies inside the file, before the footer, and over nothing else.
+fn judge_table(
+    blocks: &Blocks,
+    taken: Vec<(u64, u64, &'static str)>,
+    end: u64,
+    findings: &mut Vec<Finding>,
+) -> Result<()> {
+    let mut bad: Vec<Finding> = Vec::new();
+    let mut places: Vec<(u32, u32)> = Vec::new();
+    let fatal = |block: u32, code, message: String| {
+        let at = blocks.table_offset + u64::from(block) * 4;
+        Finding::fatal(code, "block allocation table", at, message)
+    };
+    for (block, entry) in (0u32..).zip(&blocks.table).filter(|(_, entry)| **entry != UNUSED) {
+        let start = u64::from(*entry) * SECTOR;
+        if start + blocks.stride() > end {
+            let message = format!("block {block} at {start} reaches past the end of the data at {end}");
+            bad.push(fatal(block, "vhd-block-outside", message));
+        } else if let Some((.., name)) =
+            taken.iter().find(|(from, to, _)| start < *to && *from < start + blocks.stride())
+        {
+            bad.push(fatal(block, "vhd-block-overlap", format!("block {block} at {start} lies over the {name}")));
+        } else {
+            places.push((*entry, block));
+        }
+        if bad.len() >= MOST_FINDINGS {
+            break;
+        }
+    }
+    places.sort_unstable();
+    for pair in places.windows(2) {
+        if bad.len() < MOST_FINDINGS && u64::from(pair[1].0 - pair[0].0) * SECTOR < blocks.stride() {
+            let message = format!("blocks {} and {} share a place", pair[0].1, pair[1].1);
+            bad.push(fatal(pair[1].1, "vhd-block-overlap", message));
+        }
+    }
+    match bad.pop() {
+        None => Ok(()),
+        Some(last) => {
+            findings.append(&mut bad);
+            Err(Error::from_finding(last))
+        }
+    }
+}

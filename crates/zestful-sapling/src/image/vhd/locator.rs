@@ -1,0 +1,122 @@
+//! The parent's paths (specification: "parent locator entries"), each in its platform code's own encoding.
+
+use super::SECTOR;
+use super::header::{DynamicHeader, LocatorEntry};
+use crate::bytes::{to_utf16le, utf16le};
+use crate::error::Result;
+use crate::finding::{Finding, Repair};
+use crate::image::{ParentReference, RecordedPath};
+use crate::storage::ReadAt;
+
+const RELATIVE: [u8; 4] = *b"W2ru";
+const ABSOLUTE: [u8; 4] = *b"W2ku";
+/// Longer paths make no sense.
+const MOST_BYTES: u32 = 64 << 10;
+
+/// The codes whose paths can be followed, best first, under the names that messages use.
+const CODES: [([u8; 4], &str); 5] =
+    [(RELATIVE, "W2ru"), (ABSOLUTE, "W2ku"), (*b"Wi2r", "Wi2r"), (*b"Wi2k", "Wi2k"), (*b"MacX", "MacX")];
+/// The field of the header that holds a name.
+const NAME: &str = "parent name";
+
+/// The parent that the header and its locators name.
+pub(super) fn read(
+    storage: &dyn ReadAt,
+    header: &DynamicHeader,
+    at: u64,
+    findings: &mut Vec<Finding>,
+) -> Result<ParentReference> {
+    let len = storage.len()?;
+    let mut paths: Vec<(usize, RecordedPath)> = Vec::new();
+    for entry in header.locators() {
+        let name = String::from_utf8_lossy(&entry.code).into_owned();
+        let inside = entry.offset.checked_add(u64::from(entry.len)).is_some_and(|end| end <= len);
+        if !inside || entry.len > MOST_BYTES {
+            let message = format!("the locator {name} lies outside: offset={}, length={}", entry.offset, entry.len);
+            findings.push(Finding::broken("vhd-locator", "parent locator", at, message, Repair::Safe));
+            continue;
+        }
+        let Some(rank) = CODES.iter().position(|(code, _)| *code == entry.code) else { continue };
+        let mut bytes = vec![0; entry.len as usize];
+        storage.read_at(&mut bytes, entry.offset)?;
+        if let Some(text) = decode(entry.code, &bytes) {
+            paths.push((rank, RecordedPath { key: CODES[rank].1, text }));
+        }
+    }
+    paths.sort_by_key(|(rank, _)| *rank);
+    let mut paths: Vec<RecordedPath> = paths.into_iter().map(|(_, path)| path).collect();
+    if paths.is_empty() {
+        let message = "it names no path of the parent, only a file name";
+        findings.push(Finding::warning("vhd-locators", "parent locator", at, message, Repair::Safe));
+    }
+    let name = header.parent_name();
+    if !name.is_empty() {
+        paths.push(RecordedPath { key: NAME, text: name });
+    }
+    Ok(ParentReference { accepted: vec![header.parent_id()], paths, time_stamp: Some(header.parent_time()) })
+}
+
+fn decode(code: [u8; 4], bytes: &[u8]) -> Option<String> {
+    let text = match &code {
+        b"W2ru" | b"W2ku" => utf16le(bytes),
+        b"MacX" => unescape(std::str::from_utf8(bytes).ok()?.strip_prefix("file://")?),
+        _ => String::from_utf8_lossy(bytes).into_owned(),
+    };
+    let text = text.split('\0').next().unwrap_or_default().to_owned();
+    (!text.is_empty()).then_some(text)
+}
+
+/// `file://` URLs may name a host before the path, and write bytes as `%20`.
+fn unescape(url: &str) -> String {
+    let path = url.find('/').map_or(url, |start| &url[start..]);
+    let mut bytes = Vec::new();
+    let mut rest = path.as_bytes();
+    while let Some((first, after)) = rest.split_first() {
+        let digits = after.get(..2).filter(|_| *first == b'%').and_then(|two| std::str::from_utf8(two).ok());
+        match digits.and_then(|two| u8::from_str_radix(two, 16).ok()) {
+            Some(byte) => {
+                bytes.push(byte);
+                rest = &after[2..];
+            }
+            None => {
+                bytes.push(*first);
+                rest = after;
+            }
+        }
+    }
+    String::from_utf8_lossy(&bytes).into_owned()
+}
+
+/// The entries and the bytes of a new child's locators, laid out from `offset` on, each in sectors of its own.
+pub(super) fn encode(relative: &str, absolute: Option<&str>, offset: u64) -> (Vec<LocatorEntry>, Vec<u8>) {
+    let (mut entries, mut bytes) = (Vec::new(), Vec::new());
+    for (code, text) in [(RELATIVE, Some(relative)), (ABSOLUTE, absolute)] {
+        let Some(text) = text.map(to_utf16le) else { continue };
+        let sectors = (text.len() as u64).div_ceil(SECTOR);
+        entries.push(LocatorEntry {
+            code,
+            space: sectors as u32,
+            len: text.len() as u32,
+            offset: offset + bytes.len() as u64,
+        });
+        bytes.extend(text);
+        bytes.resize(bytes.len().next_multiple_of(SECTOR as usize), 0);
+    }
+    (entries, bytes)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn each_code_has_its_encoding() {
+        assert_eq!(decode(RELATIVE, &to_utf16le(".\\fen-base.vhd")).as_deref(), Some(".\\fen-base.vhd"));
+        assert_eq!(decode(ABSOLUTE, &to_utf16le("\\srv\\a.vhd\0junk")).as_deref(), Some("\\srv\\a.vhd"));
+        assert_eq!(decode(*b"Wi2r", b".\\a.vhd").as_deref(), Some(".\\a.vhd"));
+        let url = "file://localhost/srv/Eltern%20%C3%A4/100%.vhd";
+        assert_eq!(decode(*b"MacX", url.as_bytes()).as_deref(), Some("/srv/Eltern ä/100%.vhd"));
+        assert_eq!(decode(*b"MacX", b"alias"), None);
+        assert_eq!(decode(RELATIVE, &[]), None);
+    }
+}

@@ -1,0 +1,34 @@
+//! VHD, by the open specification (version 1.0): fixed, dynamic and differencing images.
+//!
+//! One file a structure (footer, header, locator): the parsers take bytes and do no I/O. `layout` puts them together
+//! for opening and for checking; reader, writer and create stand on that.
+
+mod bitmap;
+mod check;
+mod create;
+mod footer;
+mod header;
+mod layout;
+mod locator;
+mod reader;
+mod writer;
+
+pub use check::check;
+pub use create::{CreateOptions, VhdParent};
+pub(crate) use footer::COOKIE;
+pub use reader::Vhd;
+pub use writer::VhdMut;
+
+/// Everything in the format is counted in sectors of this size.
+pub(crate) const SECTOR: u64 = 512;
+/// The largest disk that is made.
+pub const MAX_VIRTUAL_SIZE: u64 = 2040 << 30;
+/// The block size unless another is asked for.
+pub const DEFAULT_BLOCK_SIZE: u64 = 2 << 20;
+
+/// The ones' complement of the sum of all bytes, the checksum's own four counted as zero.
+fn checksum(bytes: &[u8], at: usize) -> u32 {
+    let own = at..at + 4;
+    let counted = bytes.iter().enumerate().filter(|(place, _)| !own.contains(place));
+    !counted.fold(0u32, |sum, (_, byte)| sum.wrapping_add(u32::from(*byte)))
+}

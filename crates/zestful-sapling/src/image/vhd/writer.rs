@@ -1,0 +1,386 @@
+//! A VHD image, open for writing.
+//!
+//! The format has no log, so the order of writes keeps the image valid. A new block is invisible until the table names
+//! it, and a sector of a differencing image until its bit is set. A commit therefore
+//!
+//! 1. writes the bitmaps of new blocks, and syncs: data and bitmaps are in place, nothing names them yet;
+//! 2. writes changed bitmaps of blocks that were there before and the changed sectors of the table, and syncs.
+//!
+//! Each write of step 2 is one sector, which a disk writes whole or not at all, and each makes visible only what step 1
+//! made durable; whichever of them a power loss keeps, the image is valid and holds the commit before. Blocks of dynamic
+//! images carry a full bitmap from the start, so that theirs never changes.
+//!
+//! The file always ends with a footer: to grow, a new one is written at the new end and synced before anything is
+//! written over the old one. It grows by several blocks at a time; closing gives the rest back.
+
+use std::collections::BTreeSet;
+use std::ops::Range;
+use std::path::Path;
+use std::sync::Arc;
+
+use uuid::Uuid;
+
+use super::SECTOR;
+use super::bitmap::{self, Bitmaps};
+use super::footer::FooterPlace;
+use super::layout::{Blocks, Layout, UNUSED};
+use super::reader::extent_at;
+use crate::error::{Error, Refusal, Result};
+use crate::finding::Finding;
+use crate::image::{Extent, Image, ImageInfo, ImageMut, check_range, data_in};
+use crate::storage::{Latched, ReadAt, Storage};
+
+/// Data begins at multiples of this, as hosts' blocks do; the bitmap stands just before.
+const DATA_ALIGNMENT: u64 = 4096;
+/// Bytes that the file grows by at a time, at least.
+const GROWTH: u64 = 64 << 20;
+/// Changed bitmaps that are held back at most.
+const MOST_CHANGED: usize = 1024;
+
+/// A VHD image, open for writing.
+///
+/// See [`ImageMut`] for what is guaranteed. The identity, which children record, changes before the first write of a
+/// session, so that a child that nobody knew of fails to open and never reads wrong data.
+pub struct VhdMut {
+    storage: Arc<Latched>,
+    layout: Layout,
+    bitmaps: Bitmaps,
+    info: ImageInfo,
+    warnings: Vec<Finding>,
+    /// Where the footer at the end stands.
+    footer_at: u64,
+    /// Where the next new block may go.
+    next: u64,
+    /// From here up to the footer the file certainly holds zeros.
+    clean_from: u64,
+    /// Places of blocks that nothing names.
+    free: Vec<u64>,
+    /// The same, once the next commit is done.
+    released: Vec<u64>,
+    /// Places of blocks that no commit has named yet.
+    new_places: BTreeSet<u64>,
+    /// Sectors of the table that changed, by number.
+    changed_table: BTreeSet<u64>,
+    unsynced: bool,
+    begun: bool,
+}
+
+impl VhdMut {
+    /// Opens an image for writing.
+    ///
+    /// # Errors
+    /// As [`super::Vhd::open`]; `Refused` when the footer at the end is lost: such an image is only read.
+    pub fn open(storage: Arc<dyn Storage>) -> Result<Self> {
+        let path = storage.path().to_owned();
+        let storage = Arc::new(Latched::new(storage));
+        let mut warnings = Vec::new();
+        let layout = Layout::read(&*storage, &mut warnings).map_err(|error| error.at(&path))?;
+        let FooterPlace::End(footer_at) = layout.footer_place else {
+            return Err(Error::refused(
+                Refusal::ReadOnly,
+                format!("the footer at the end of {} is lost, so it is only read", path.display()),
+                "copy it into a new image, which is whole again",
+            ));
+        };
+        let next = layout.blocks.as_ref().map_or(0, |blocks| first_unused(blocks, footer_at));
+        Ok(Self {
+            info: layout.info(),
+            layout,
+            bitmaps: Bitmaps::default(),
+            warnings: warnings.into_iter().map(|finding| finding.at(&path)).collect(),
+            footer_at,
+            next,
+            clean_from: footer_at,
+            free: Vec::new(),
+            released: Vec::new(),
+            new_places: BTreeSet::new(),
+            changed_table: BTreeSet::new(),
+            unsynced: false,
+            begun: false,
+            storage,
+        })
+    }
+
+    /// Before the first write of a session: a new identity, in the footer that rules, then in its copy.
+    fn begin(&mut self) -> Result<()> {
+        if self.begun {
+            return Ok(());
+        }
+        let id = Uuid::new_v4();
+        let footer = self.layout.footer.clone().with_unique_id(id);
+        self.storage.write_at(footer.bytes(), self.footer_at)?;
+        self.storage.sync()?;
+        if self.layout.blocks.is_some() {
+            self.storage.write_at(footer.bytes(), 0)?;
+            self.storage.sync()?;
+        }
+        self.layout.footer = footer;
+        self.info.data_identity = Some(id);
+        self.begun = true;
+        Ok(())
+    }
+
+    /// A place for a block; its data reads as zero.
+    fn allocate(&mut self, stride: u64, bitmap_len: u64) -> Result<u64> {
+        self.unsynced = true;
+        if let Some(place) = self.free.pop() {
+            self.storage.punch_hole(place, stride)?;
+            self.new_places.insert(place);
+            return Ok(place);
+        }
+        let place = (self.next + bitmap_len).next_multiple_of(DATA_ALIGNMENT) - bitmap_len;
+        if place + stride > self.footer_at {
+            self.grow(place + stride.max(GROWTH))?;
+        }
+        if place < self.clean_from {
+            self.storage.punch_hole(place, (place + stride).min(self.clean_from) - place)?;
+        }
+        self.next = place + stride;
+        self.new_places.insert(place);
+        Ok(place)
+    }
+
+    /// Moves the footer to `end`.
+    fn grow(&mut self, end: u64) -> Result<()> {
+        if end / SECTOR >= u64::from(UNUSED) {
+            return Err(Error::refused(
+                Refusal::NoSpace,
+                format!("{} has reached 2 TiB, the format's largest file", self.path().display()),
+                "copy the disk into a vhdx image",
+            ));
+        }
+        self.put_footer(end)?;
+        let old = std::mem::replace(&mut self.footer_at, end);
+        self.storage.write_zeros(old, SECTOR)
+    }
+
+    fn put_footer(&mut self, at: u64) -> Result<()> {
+        self.storage.write_at(self.layout.footer.bytes(), at)?;
+        self.storage.sync()
+    }
+
+    fn write_in_block(&mut self, block: u64, within: u64, bytes: &[u8]) -> Result<()> {
+        let data = self.block_for(block, within, bytes.len() as u64)?;
+        self.unsynced = true;
+        self.storage.write_at(bytes, data + within)
+    }
+
+    /// Where the data of a block stands, allocated if need be, the bits of the range set.
+    fn block_for(&mut self, block: u64, within: u64, len: u64) -> Result<u64> {
+        let Some(blocks) = &self.layout.blocks else { return Ok(0) };
+        let (bitmap_len, stride, differencing) = (blocks.bitmap_len, blocks.stride(), blocks.parent.is_some());
+        let place = match blocks.place(block) {
+            Some(place) => place,
+            None => {
+                let place = self.allocate(stride, bitmap_len)?;
+                let mut bytes = vec![0; bitmap_len as usize];
+                if !differencing {
+                    bitmap::fill(&mut bytes, 0, (stride - bitmap_len) / SECTOR);
+                }
+                self.bitmaps.put(place, bytes);
+                self.set_entry(block, (place / SECTOR) as u32);
+                place
+            }
+        };
+        let storage = self.storage.clone();
+        if differencing {
+            self.bitmaps.set(&*storage, place, bitmap_len, within / SECTOR, len / SECTOR)?;
+        } else {
+            self.complete_bitmap(place, bitmap_len, stride - bitmap_len)?;
+        }
+        Ok(place + bitmap_len)
+    }
+
+    /// Other programs leave the bits of a dynamic image's unwritten sectors clear. All are set before the first write
+    /// to such a block, after making sure that those sectors are zero on the disk.
+    fn complete_bitmap(&mut self, place: u64, bitmap_len: u64, block_size: u64) -> Result<()> {
+        let (storage, sectors) = (self.storage.clone(), block_size / SECTOR);
+        let mut first = 0;
+        let mut cleared = false;
+        while first < sectors {
+            let (present, run) =
+                self.bitmaps.with(&*storage, place, bitmap_len, |bytes| bitmap::run(bytes, first, sectors - first))?;
+            if !present {
+                storage.punch_hole(place + bitmap_len + first * SECTOR, run * SECTOR)?;
+                cleared = true;
+            }
+            first += run;
+        }
+        if cleared {
+            storage.sync()?;
+            self.bitmaps.set(&*storage, place, bitmap_len, 0, sectors)?;
+            let bytes = self.bitmaps.with(&*storage, place, bitmap_len, <[u8]>::to_vec)?;
+            storage.write_at(&bytes, place)?;
+            storage.sync()?;
+        }
+        Ok(())
+    }
+
+    fn zero_in_block(&mut self, block: u64, within: u64, len: u64) -> Result<()> {
+        let Some(blocks) = &self.layout.blocks else {
+            self.begin()?;
+            self.unsynced = true;
+            return self.storage.write_zeros(block * FIXED_STEP + within, len);
+        };
+        let whole = within == 0 && len >= blocks.visible_len(block);
+        match (blocks.place(block), blocks.parent.is_some()) {
+            // Zeros already: not even the identity changes.
+            (None, false) => Ok(()),
+            (Some(place), false) if whole => {
+                self.begin()?;
+                self.released.push(place);
+                self.set_entry(block, UNUSED);
+                Ok(())
+            }
+            _ => {
+                self.begin()?;
+                let data = self.block_for(block, within, len)?;
+                self.unsynced = true;
+                self.storage.punch_hole(data + within, len)
+            }
+        }
+    }
+
+    fn set_entry(&mut self, block: u64, entry: u32) {
+        if let Some(slot) = self.layout.blocks.as_mut().and_then(|blocks| blocks.table.get_mut(block as usize)) {
+            *slot = entry;
+            self.changed_table.insert(block * 4 / SECTOR);
+        }
+    }
+
+    fn commit(&mut self) -> Result<()> {
+        let changes = self.bitmaps.changes();
+        if !self.unsynced && changes.is_empty() && self.changed_table.is_empty() {
+            return Ok(());
+        }
+        let (new, old): (Vec<_>, Vec<_>) = changes.iter().partition(|(place, _)| self.new_places.contains(place));
+        for (place, bytes) in new {
+            self.storage.write_at(bytes, *place)?;
+        }
+        self.storage.sync()?;
+        if !old.is_empty() || !self.changed_table.is_empty() {
+            for (place, bytes) in old {
+                self.storage.write_at(bytes, *place)?;
+            }
+            self.write_table()?;
+            self.storage.sync()?;
+        }
+        self.unsynced = false;
+        self.bitmaps.mark_unchanged();
+        self.new_places.clear();
+        self.changed_table.clear();
+        for place in std::mem::take(&mut self.released) {
+            let stride = self.layout.blocks.as_ref().map_or(0, Blocks::stride);
+            self.bitmaps.forget(place);
+            self.storage.punch_hole(place, stride)?;
+            self.free.push(place);
+        }
+        Ok(())
+    }
+
+    fn write_table(&self) -> Result<()> {
+        let Some(blocks) = &self.layout.blocks else { return Ok(()) };
+        let per_sector = (SECTOR / 4) as usize;
+        for sector in &self.changed_table {
+            let first = *sector as usize * per_sector;
+            let entries = &blocks.table[first..blocks.table.len().min(first + per_sector)];
+            let bytes: Vec<u8> = entries.iter().flat_map(|entry| entry.to_be_bytes()).collect();
+            self.storage.write_at(&bytes, blocks.table_offset + sector * SECTOR)?;
+        }
+        Ok(())
+    }
+
+    fn change(
+        &mut self,
+        offset: u64,
+        len: u64,
+        mut act: impl FnMut(&mut Self, u64, u64, u64, u64) -> Result<()>,
+    ) -> Result<()> {
+        check_range(&self.info, self.path(), offset, len)?;
+        let size = self.layout.blocks.as_ref().map_or(FIXED_STEP, |blocks| blocks.block_size);
+        let mut done = 0;
+        while done < len {
+            let at = offset + done;
+            let (block, within) = (at / size, at % size);
+            let step = (len - done).min(size - within);
+            if self.bitmaps.changed() >= MOST_CHANGED {
+                self.commit()?;
+            }
+            act(self, block, within, step, done)?;
+            done += step;
+        }
+        Ok(())
+    }
+}
+
+/// Fixed images are gone through in steps of this size.
+const FIXED_STEP: u64 = 64 << 20;
+
+/// The end of the last block, or the footer's place when there is none.
+fn first_unused(blocks: &Blocks, footer_at: u64) -> u64 {
+    let last = blocks.table.iter().filter(|entry| **entry != UNUSED).max();
+    last.map_or(footer_at, |entry| u64::from(*entry) * SECTOR + blocks.stride())
+}
+
+impl Image for VhdMut {
+    fn path(&self) -> &Path {
+        self.storage.path()
+    }
+
+    fn info(&self) -> &ImageInfo {
+        &self.info
+    }
+
+    fn extent_at(&self, offset: u64, len: u64) -> Result<Extent> {
+        extent_at(&self.storage, &self.layout, &self.bitmaps, offset, len)
+    }
+
+    fn read_data(&self, buffer: &mut [u8], at: u64) -> Result<()> {
+        self.storage.read_at(buffer, at)
+    }
+
+    fn host_data(&self, at: u64, len: u64) -> Result<Range<u64>> {
+        data_in(&*self.storage, at, len)
+    }
+
+    fn warnings(&self) -> &[Finding] {
+        &self.warnings
+    }
+}
+
+impl ImageMut for VhdMut {
+    fn write_at(&mut self, bytes: &[u8], offset: u64) -> Result<()> {
+        self.change(offset, bytes.len() as u64, |image, block, within, step, done| {
+            image.begin()?;
+            let part = &bytes[done as usize..(done + step) as usize];
+            match image.layout.blocks {
+                Some(_) => image.write_in_block(block, within, part),
+                None => {
+                    image.unsynced = true;
+                    image.storage.write_at(part, offset + done)
+                }
+            }
+        })
+    }
+
+    fn zero_at(&mut self, offset: u64, len: u64) -> Result<()> {
+        self.change(offset, len, |image, block, within, step, _| image.zero_in_block(block, within, step))
+    }
+
+    fn flush(&mut self) -> Result<()> {
+        self.commit()
+    }
+
+    fn close(mut self: Box<Self>) -> Result<()> {
+        self.commit()?;
+        let Some(blocks) = self.layout.blocks.as_ref().filter(|_| self.begun) else { return Ok(()) };
+        // What the last growth took too much goes back: first a footer behind the last block, then the cut.
+        let end = first_unused(blocks, self.footer_at);
+        if end < self.footer_at && self.next <= self.footer_at {
+            self.put_footer(end)?;
+            self.storage.set_len(end + SECTOR)?;
+            self.storage.sync()?;
+        }
+        Ok(())
+    }
+}
