@@ -3,7 +3,8 @@
 use std::path::PathBuf;
 
 use clap::{Args as ArgGroup, Parser, Subcommand, ValueEnum};
-use zestful_sapling::image::Format;
+use zestful_sapling::image::{Format, Kind};
+use zestful_sapling::ops::Space;
 use zestful_sapling::size::parse_size;
 
 /// Make, derive, inspect, copy and check virtual disks and their chains.
@@ -76,21 +77,69 @@ impl From<FormatName> for Format {
     }
 }
 
+#[derive(Clone, Copy, Debug, ValueEnum)]
+pub(crate) enum KindName {
+    Dynamic,
+    Fixed,
+}
+
+impl From<KindName> for Kind {
+    fn from(name: KindName) -> Self {
+        match name {
+            KindName::Dynamic => Kind::Dynamic,
+            KindName::Fixed => Kind::Fixed,
+        }
+    }
+}
+
+#[derive(Clone, Copy, Debug, ValueEnum)]
+pub(crate) enum SpaceName {
+    /// Every byte is written
+    Written,
+    /// The host sets the space aside
+    Reserved,
+    /// Nothing is set aside
+    Sparse,
+}
+
+impl From<SpaceName> for Space {
+    fn from(name: SpaceName) -> Self {
+        match name {
+            SpaceName::Written => Space::Written,
+            SpaceName::Reserved => Space::Reserved,
+            SpaceName::Sparse => Space::Sparse,
+        }
+    }
+}
+
+/// What a new image is to be, where it is not left to format and size.
+#[derive(Clone, Copy, Debug, ArgGroup)]
+pub(crate) struct NewImage {
+    /// The format, whatever the ending says
+    #[arg(long, value_enum)]
+    pub(crate) format: Option<FormatName>,
+    /// Whether all space is laid out at once [default: dynamic; raw is always fixed]
+    #[arg(long, value_enum)]
+    pub(crate) kind: Option<KindName>,
+    /// The unit of allocation: 1M to 256M for vhdx, 512K or 2M for vhd [default: by the disk's size]
+    #[arg(long, value_name = "SIZE", value_parser = size)]
+    pub(crate) block_size: Option<u64>,
+    /// How a fixed disk takes its space [default: reserved; a raw copy is sparse]
+    #[arg(long, value_enum)]
+    pub(crate) space: Option<SpaceName>,
+}
+
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
-    /// Make a new, empty disk that grows as it is written to
+    /// Make a new, empty disk
     Make {
         /// The new file; its ending (.vhdx, .vhd, .raw, .img) names the format
         path: PathBuf,
         /// The size that a guest sees
         #[arg(value_parser = size)]
         size: u64,
-        /// The format, whatever the ending says
-        #[arg(long, value_enum)]
-        format: Option<FormatName>,
-        /// The unit of allocation, 1M to 256M [default: by the disk's size]
-        #[arg(long, value_name = "SIZE", value_parser = size)]
-        block_size: Option<u64>,
+        #[command(flatten)]
+        image: NewImage,
         /// Logical and physical sector size: 512/512, 512/4096 or 4096/4096 [default: 512/4096]
         #[arg(long, value_name = "L/P", value_parser = sectors)]
         sectors: Option<(u32, u32)>,
@@ -105,7 +154,7 @@ pub(crate) enum Command {
         /// Record the base's absolute path as well as the relative one
         #[arg(long)]
         absolute: bool,
-        /// The unit of allocation, 1M to 256M [default: by the disk's size]
+        /// The unit of allocation: 1M to 256M for vhdx, 512K or 2M for vhd [default: by the disk's size]
         #[arg(long, value_name = "SIZE", value_parser = size)]
         block_size: Option<u64>,
     },
@@ -130,15 +179,11 @@ pub(crate) enum Command {
         source: PathBuf,
         /// The new file; its ending names the format
         target: PathBuf,
-        /// The new image's format, whatever the ending says
-        #[arg(long, value_enum)]
-        format: Option<FormatName>,
+        #[command(flatten)]
+        image: NewImage,
         /// The source's format, whatever its signature says
         #[arg(long, value_enum)]
         source_format: Option<FormatName>,
-        /// The new image's unit of allocation
-        #[arg(long, value_name = "SIZE", value_parser = size)]
-        block_size: Option<u64>,
     },
     /// Verify images and all that they read through
     Check {

@@ -6,11 +6,11 @@ use std::sync::mpsc::{Receiver, Sender, SyncSender, channel, sync_channel};
 use serde::Serialize;
 
 use super::Plan;
-use super::make::Blank;
+use super::blank::{Blank, Space, Wishes};
 use crate::bytes::is_zero;
 use crate::chain::{Chain, Disk, OpenOptions};
 use crate::error::{Error, Result};
-use crate::image::{Format, Image, ImageMut, format_of_name, open_image_mut};
+use crate::image::{Format, Image, ImageMut, Kind, format_of_name, open_image_mut};
 use crate::progress::Progress;
 use crate::size::format_size;
 use crate::storage::{StagedFile, refuse_existing};
@@ -30,14 +30,13 @@ pub struct Copy {
     source: PathBuf,
     target: PathBuf,
     source_format: Option<Format>,
-    format: Option<Format>,
-    block_size: Option<u64>,
+    wishes: Wishes,
 }
 
 impl Copy {
     /// The disk that `source` is the current image of, into a new file.
     pub fn new(source: impl Into<PathBuf>, target: impl Into<PathBuf>) -> Self {
-        Self { source: source.into(), target: target.into(), source_format: None, format: None, block_size: None }
+        Self { source: source.into(), target: target.into(), source_format: None, wishes: Wishes::default() }
     }
 
     /// The source's format, whatever its signature says.
@@ -48,19 +47,31 @@ impl Copy {
 
     /// The copy's format, whatever its name says.
     pub fn with_format(mut self, format: Option<Format>) -> Self {
-        self.format = format;
+        self.wishes.format = format;
+        self
+    }
+
+    /// Fixed or dynamic.
+    pub fn with_kind(mut self, kind: Option<Kind>) -> Self {
+        self.wishes.kind = kind;
         self
     }
 
     /// The copy's block size.
     pub fn with_block_size(mut self, bytes: Option<u64>) -> Self {
-        self.block_size = bytes;
+        self.wishes.block_size = bytes;
+        self
+    }
+
+    /// How a fixed copy takes its space: a raw one is sparse, others are reserved unless something else is asked for.
+    pub fn with_space(mut self, space: Option<Space>) -> Self {
+        self.wishes.space = space;
         self
     }
 
     /// The format that the copy will have, if option or name say so.
     pub fn target_format(&self) -> Option<Format> {
-        self.format.or_else(|| format_of_name(&self.target))
+        self.wishes.format.or_else(|| format_of_name(&self.target))
     }
 
     /// What copying would do. The source and its parents stay locked against writers as long as the plan lives.
@@ -84,13 +95,16 @@ impl Copy {
                 "a partition table made for other sectors cannot be read any more: copy to a vhdx image",
             ));
         }
-        let blank = Blank::new(&self.target, self.format, info.virtual_size, self.block_size, sectors)?;
+        let fixed_space = if self.target_format() == Some(Format::Raw) { Space::Sparse } else { Space::Reserved };
+        let wishes = Wishes { sectors, ..self.wishes };
+        let blank = Blank::new(&self.target, info.virtual_size, wishes, fixed_space)?;
         refuse_existing(&self.target)?;
         let mut plan = Plan { operation: "copy", ..Plan::default() };
         plan.steps.push(format!("make {}: {}", self.target.display(), blank.describe()));
         plan.bytes_read = data_len(&source)?;
-        plan.bytes_written = plan.bytes_read + blank.metadata_len()?;
-        plan.peak_extra_space = plan.bytes_written;
+        plan.bytes_written = plan.bytes_read + blank.initial_len()?;
+        // What is claimed at first is what the data then fills.
+        plan.peak_extra_space = if blank.can_outgrow() { plan.bytes_written } else { blank.initial_len()? };
         let layers = source.layers().len();
         plan.steps.push(format!(
             "copy at most {} of data from {}",
@@ -99,7 +113,9 @@ impl Copy {
         ));
         plan.files.create.push(self.target.clone());
         Plan::require_space(&self.target, plan.peak_extra_space)?;
-        plan.warn_of_growth(&self.target, info.virtual_size)?;
+        if blank.can_outgrow() {
+            plan.warn_of_growth(&self.target, info.virtual_size)?;
+        }
         Ok(CopyPlan { plan, source, target: self.target, blank })
     }
 }
@@ -138,7 +154,7 @@ impl CopyPlan {
     pub fn run(&self, progress: &Progress) -> Result<CopyOutcome> {
         Plan::require_space(&self.target, self.plan.peak_extra_space)?;
         let staged = StagedFile::create(&self.target)?;
-        self.blank.lay_out(&staged)?;
+        self.blank.lay_out(&staged, progress)?;
         let mut image = open_image_mut(staged.storage(), Some(self.blank.format()))?;
         progress.begin(format!("copying to {}", file_name(&self.target)), self.plan.bytes_read);
         let bytes_written = transfer(&self.source, &mut *image, &|| staged.sync_so_far(), progress)?;

@@ -149,7 +149,7 @@ impl Sapling {
     fn metadata_len(&self) -> Result<u64> {
         match self {
             Self::Vhd(options) => Ok(options.metadata_len()),
-            Self::Vhdx(options) => Ok(options.file_len()?.min(1 << 20)),
+            Self::Vhdx(options) => options.metadata_len(),
         }
     }
 

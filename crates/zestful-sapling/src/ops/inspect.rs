@@ -7,6 +7,7 @@ use jiff::Timestamp;
 use serde::Serialize;
 use uuid::Uuid;
 
+use super::Space;
 use crate::chain::{MAX_DEPTH, OpenOptions, parent_of};
 use crate::error::{Error, ParentProblemKind, Refusal, Result};
 use crate::finding::Finding;
@@ -33,6 +34,8 @@ pub struct Report {
     pub file_size: u64,
     /// What the host has really set aside for the file.
     pub allocated_size: u64,
+    /// How a fixed image takes its space, as far as the host tells; `None` for others.
+    pub space: Option<Space>,
     /// The unit of allocation.
     pub block_size: Option<u64>,
     /// The smallest unit a guest addresses.
@@ -151,6 +154,7 @@ pub fn inspect(path: &Path, format: Option<Format>) -> Result<Report> {
         virtual_size: info.virtual_size,
         file_size,
         allocated_size,
+        space: (info.kind == Kind::Fixed).then(|| space_of(&*opened.storage, info.virtual_size)).transpose()?,
         block_size: info.block_size,
         logical_sector: info.logical_sector,
         physical_sector: info.physical_sector,
@@ -166,6 +170,19 @@ pub fn inspect(path: &Path, format: Option<Format>) -> Result<Report> {
         host_free: free_space(&folder_of(path))?,
         warnings,
     })
+}
+
+/// Space that is set aside but was never written looks like a hole that takes room.
+fn space_of(storage: &dyn ReadAt, virtual_size: u64) -> Result<Space> {
+    let (mut at, mut data) = (0, 0);
+    if storage.allocated()? < virtual_size {
+        return Ok(Space::Sparse);
+    }
+    while let Some(found) = storage.next_data(at)? {
+        data += found.end - found.start;
+        at = found.end;
+    }
+    Ok(if data >= virtual_size { Space::Written } else { Space::Reserved })
 }
 
 /// The direct parent's state, and how many layers down the chain is whole.

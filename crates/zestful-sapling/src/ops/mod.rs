@@ -3,6 +3,7 @@
 //! A plan changes nothing. Its run checks again what the plan relied on, reports progress, and can be stopped; stopped
 //! or killed it leaves the state before.
 
+mod blank;
 mod bytes;
 mod copy;
 mod derive;
@@ -11,6 +12,7 @@ mod inspect;
 mod make;
 mod plan;
 
+pub use blank::Space;
 pub use bytes::{WriteBytes, WriteBytesPlan, read_bytes};
 pub use copy::{Copy, CopyOutcome, CopyPlan};
 pub use derive::{Derive, DerivePlan};

@@ -103,6 +103,16 @@ impl FileStorage {
         self.metadata().map(|m| (m.dev(), m.ino()))
     }
 
+    pub(super) fn reserve(&self, range: Range<u64>) -> Result<()> {
+        match fallocate(&self.file, FallocateFlags::empty(), range.start, range.end - range.start) {
+            Ok(()) => Ok(()),
+            Err(rustix::io::Errno::OPNOTSUPP | rustix::io::Errno::NOSYS) => {
+                self.write_zeros(range.start, range.end - range.start)
+            }
+            Err(error) => Err(self.error(&format!("reserve {} bytes for", range.end - range.start), error.into())),
+        }
+    }
+
     fn error(&self, action: &str, source: io::Error) -> Error {
         Error::io(action, &self.path, source)
     }

@@ -60,6 +60,14 @@ impl StagedFile {
         self.storage.sync()
     }
 
+    /// Has the host set the space of a range aside; it reads as zero. Where the host cannot, zeros are written.
+    ///
+    /// # Errors
+    /// `Io`, also when the host has too little.
+    pub(crate) fn reserve(&self, range: Range<u64>) -> Result<()> {
+        self.storage.reserve(range)
+    }
+
     /// Where it will stand.
     pub fn target(&self) -> &Path {
         &self.target

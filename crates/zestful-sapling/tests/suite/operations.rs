@@ -8,8 +8,8 @@ use zestful_sapling::chain::{Chain, ChainMut, Disk, OpenOptions};
 use zestful_sapling::check::check_chain;
 use zestful_sapling::error::{Error, Refusal};
 use zestful_sapling::finding::Severity;
-use zestful_sapling::image::Format;
-use zestful_sapling::ops::{Copy, Derive, Make, WriteBytes, read_bytes};
+use zestful_sapling::image::{Format, Kind};
+use zestful_sapling::ops::{Copy, Derive, Make, Space, WriteBytes, inspect, read_bytes};
 use zestful_sapling::progress::Progress;
 
 use crate::world::Model;
@@ -26,7 +26,7 @@ fn impossible_disks_are_refused_with_the_limit() {
     let folder = tempfile::tempdir().unwrap();
     let make = |name: &str, size: u64| Make::new(folder.path().join(name), size);
     let rows: [(&str, Make, &str); 14] = [
-        ("vhd too large", make("a.vhd", (2040 << 30) + 512), "1.99 TiB"),
+        ("vhd too large", make("a.vhd", (2040 << 30) + 512), "2040 GiB"),
         ("vhd odd", make("a.vhd", 1000), "512 bytes"),
         ("vhd block", make("a.vhd", 1 << 30).with_block_size(Some(1 << 20)), "512K and 2M"),
         ("vhd sectors", make("a.vhd", 1 << 30).with_sectors(Some((4096, 4096))), "choose vhdx"),
@@ -186,6 +186,50 @@ proptest! {
             prop_assert_eq!(findings, vec![]);
         }
         prop_assert_eq!(std::fs::metadata(path("z.raw")).unwrap().len(), units * 512);
+    }
+}
+
+/// A fixed disk takes its space as it was asked to, reads as zero, is valid, and is written to in place.
+#[test]
+fn fixed_disks_take_their_space_as_asked() {
+    let folder = tempfile::tempdir().unwrap();
+    let size = 9 << 20;
+    for (format, ending) in [(Format::Raw, "raw"), (Format::Vhd, "vhd"), (Format::Vhdx, "vhdx")] {
+        for space in [Space::Written, Space::Reserved, Space::Sparse] {
+            let path = folder.path().join(format!("{space:?}.{ending}"));
+            let make = Make::new(&path, size).with_kind(Some(Kind::Fixed)).with_space(Some(space));
+            make.plan().unwrap().run(&Progress::new()).unwrap();
+            let report = inspect(&path, None).unwrap();
+            assert_eq!((report.format, report.kind, report.virtual_size), (format, Kind::Fixed, size));
+            assert_eq!(report.allocated_size >= size, space != Space::Sparse, "{ending} {space:?}");
+            // What was only reserved may count as written once it was read, so the host's answer is a hint there.
+            assert_eq!(report.space == Some(Space::Sparse), space == Space::Sparse, "{ending} {space:?}");
+            let mut model = Model::default();
+            let mut disk = ChainMut::open(&path, &OpenOptions::new()).unwrap();
+            model.assert_same(&disk);
+            let len = std::fs::metadata(&path).unwrap().len();
+            disk.write_at(&[6; 4096], 5 << 20).unwrap();
+            model.fill(5 << 20, 4096, 6);
+            disk.zero_at(0, 4 << 20).unwrap();
+            disk.close().unwrap();
+            model.assert_same(&Chain::open(&path, &OpenOptions::new()).unwrap());
+            assert_eq!(std::fs::metadata(&path).unwrap().len(), len, "a fixed disk keeps its length");
+            assert_eq!(check_chain(&path, None, &Progress::new()).unwrap().findings, vec![]);
+        }
+    }
+    for ending in ["raw", "vhd", "vhdx"] {
+        let copy = Copy::new(folder.path().join("Written.vhd"), folder.path().join(format!("copy.{ending}")));
+        copy.with_kind(Some(Kind::Fixed)).plan().unwrap().run(&Progress::new()).unwrap();
+        let mut model = Model::default();
+        model.fill(5 << 20, 4096, 6);
+        model.assert_same(&Chain::open(&folder.path().join(format!("copy.{ending}")), &OpenOptions::new()).unwrap());
+        let huge = Make::new(folder.path().join(format!("huge.{ending}")), 2000 << 30).with_kind(Some(Kind::Fixed));
+        let Err(Error::Refused(Refusal::NoSpace, advice)) = huge.plan() else { panic!("{ending}") };
+        assert!(advice.message.contains("1.95 TiB") && advice.message.contains("free"), "{advice}");
+    }
+    for (kind, space) in [(Kind::Dynamic, Some(Space::Sparse)), (Kind::Differencing, None)] {
+        let make = Make::new(folder.path().join("a.vhdx"), size).with_kind(Some(kind)).with_space(space);
+        assert!(matches!(make.plan(), Err(Error::Usage(_))));
     }
 }
 

@@ -9,15 +9,7 @@ use crate::console::Console;
 use crate::exit::{Failure, Outcome};
 use crate::{text, watch};
 
-pub(super) fn run(
-    console: &Console,
-    path: &Path,
-    size: u64,
-    format: Option<Format>,
-    block_size: Option<u64>,
-    sectors: Option<(u32, u32)>,
-) -> Result<Outcome, Failure> {
-    let request = Make::new(path, size).with_format(format).with_block_size(block_size).with_sectors(sectors);
+pub(super) fn run(console: &Console, path: &Path, request: Make, format: Option<Format>) -> Result<Outcome, Failure> {
     let plan = request.plan()?;
     if console.show_plan(plan.summary())? {
         return Ok(Outcome::Done);
@@ -29,7 +21,7 @@ pub(super) fn run(
         &report,
         [
             format!("made {}", console.strong(&text::path(path))),
-            format!("  {} disk, {} {}{blocks}", console.size(size), report.format, report.kind),
+            format!("  {} disk, {} {}{blocks}", console.size(report.virtual_size), report.format, report.kind),
             format!(
                 "  takes {} of the host so far; {} are free",
                 console.size(report.allocated_size),

@@ -120,10 +120,11 @@ fn image_lines(console: &Console, report: &Report) -> Vec<String> {
     );
     let blocks = report.block_size.map_or_else(String::new, |bytes| format!(", blocks of {}", console.size(bytes)));
     line("image", format!("{}, {}{blocks}", report.format, report.kind));
+    let space = report.space.map_or_else(String::new, |space| format!("; {space}"));
     line(
         "space",
         format!(
-            "{} on the host ({} of the disk), the file is {} long",
+            "{} on the host ({} of the disk), the file is {} long{space}",
             console.size(report.allocated_size),
             text::share(report.allocated_size, report.virtual_size),
             console.size(report.file_size)

@@ -70,7 +70,7 @@ impl CreateOptions {
     /// # Errors
     /// `Usage` with the limit that it exceeds.
     pub fn check(&self) -> Result<()> {
-        let limits = format!("a vhd disk is a multiple of 512 bytes, up to {}", format_size(MAX_VIRTUAL_SIZE));
+        let limits = format!("a vhd disk is a multiple of 512 bytes, up to {} GiB", MAX_VIRTUAL_SIZE >> 30);
         let size = self.virtual_size;
         if size == 0 || !size.is_multiple_of(SECTOR) || size > MAX_VIRTUAL_SIZE {
             return Err(Error::usage(format!("a disk of {size} bytes cannot be made"), limits));

@@ -5,7 +5,7 @@ use uuid::Uuid;
 use super::header::{HEADER_SECTION, HEADERS, Header, encode_identifier};
 use super::metadata::{self, Parameters};
 use super::region::{self, Region};
-use super::table::{ENTRY_LEN, Geometry};
+use super::table::{ENTRY_LEN, Entry, Geometry, Role, State};
 use super::{ALIGNMENT, MAX_BLOCK_SIZE, MAX_VIRTUAL_SIZE, MIN_BLOCK_SIZE};
 use crate::error::{Error, Result};
 use crate::image::ParentReference;
@@ -46,13 +46,22 @@ pub struct CreateOptions {
     logical_sector: u32,
     physical_sector: u32,
     disk_id: Option<Uuid>,
+    fixed: bool,
     parent: Option<ParentReference>,
 }
 
 impl CreateOptions {
     /// A dynamic image of that virtual size in bytes, with 512-byte logical and 4096-byte physical sectors.
     pub fn new(virtual_size: u64) -> Self {
-        Self { virtual_size, block_size: None, logical_sector: 512, physical_sector: 4096, disk_id: None, parent: None }
+        Self {
+            virtual_size,
+            block_size: None,
+            logical_sector: 512,
+            physical_sector: 4096,
+            disk_id: None,
+            fixed: false,
+            parent: None,
+        }
     }
 
     /// Another block size: a power of two from 1 MiB to 256 MiB.
@@ -70,6 +79,12 @@ impl CreateOptions {
     /// The identity that a guest sees, instead of a random one.
     pub fn with_disk_id(mut self, id: Uuid) -> Self {
         self.disk_id = Some(id);
+        self
+    }
+
+    /// A fixed image: every block has its place from the start, and keeps it.
+    pub fn with_fixed(mut self, fixed: bool) -> Self {
+        self.fixed = fixed;
         self
     }
 
@@ -97,10 +112,13 @@ impl CreateOptions {
                 return Err(Error::usage(format!("vhdx has no sectors of {sector} bytes"), "512 and 4096 are there"));
             }
         }
+        if self.fixed && self.parent.is_some() {
+            return Err(Error::usage("a fixed disk has no parent", "leave one of the two out"));
+        }
         check_size(self.virtual_size, self.logical_sector)?;
         Ok(Parameters {
             block_size,
-            leave_blocks_allocated: false,
+            leave_blocks_allocated: self.fixed,
             virtual_size: self.virtual_size,
             disk_id: self.disk_id.unwrap_or_else(Uuid::new_v4),
             logical_sector: self.logical_sector,
@@ -115,7 +133,26 @@ impl CreateOptions {
     /// `Usage` when the format has no such image.
     pub fn file_len(&self) -> Result<u64> {
         let geometry = Geometry::new(&self.parameters()?);
-        Ok(TABLE_AT + table_len(&geometry))
+        let data = if self.fixed { geometry.blocks * geometry.block_size } else { 0 };
+        Ok(TABLE_AT + table_len(&geometry) + data)
+    }
+
+    /// Where the data of a fixed image stands; empty for others.
+    ///
+    /// # Errors
+    /// As [`CreateOptions::file_len`].
+    pub fn data_range(&self) -> Result<std::ops::Range<u64>> {
+        let geometry = Geometry::new(&self.parameters()?);
+        Ok(TABLE_AT + table_len(&geometry)..self.file_len()?)
+    }
+
+    /// What the structures of an empty image take on the host at most, in bytes.
+    ///
+    /// # Errors
+    /// As [`CreateOptions::file_len`].
+    pub fn metadata_len(&self) -> Result<u64> {
+        let geometry = Geometry::new(&self.parameters()?);
+        Ok((1 << 20) + if self.fixed { table_len(&geometry) } else { 0 })
     }
 
     /// Lays the image out in empty storage. The caller syncs it and gives it its name; before that it is nothing.
@@ -129,7 +166,7 @@ impl CreateOptions {
             Region { id: region::BAT, offset: TABLE_AT, len: table_len(&geometry), required: true },
             Region { id: region::METADATA, offset: METADATA_AT, len: ALIGNMENT, required: true },
         ];
-        storage.set_len(regions[0].end())?;
+        storage.set_len(self.file_len()?)?;
         storage.write_at(&encode_identifier(CREATOR), 0)?;
         let mut header = Header {
             sequence: 1,
@@ -149,12 +186,34 @@ impl CreateOptions {
         for offset in region::TABLES {
             storage.write_at(&table, offset)?;
         }
+        if self.fixed {
+            fill_table(storage, &geometry, regions[0].end())?;
+        }
         storage.write_at(&metadata::encode(&parameters), METADATA_AT)
     }
 }
 
 const METADATA_AT: u64 = HEADER_SECTION + LOG_LEN;
 const TABLE_AT: u64 = METADATA_AT + ALIGNMENT;
+
+/// Gives every block its place, one after the other.
+fn fill_table(storage: &dyn Storage, geometry: &Geometry, first: u64) -> Result<()> {
+    let mut bytes = Vec::new();
+    let mut written = TABLE_AT;
+    for index in 0..geometry.entries {
+        let entry = match geometry.role(index) {
+            Role::Payload(block) => Entry::new(State::FULLY_PRESENT, first + block * geometry.block_size),
+            Role::Bitmap(_) => Entry(0),
+        };
+        bytes.extend(entry.0.to_le_bytes());
+        if bytes.len() >= 1 << 20 || index + 1 == geometry.entries {
+            storage.write_at(&bytes, written)?;
+            written += bytes.len() as u64;
+            bytes.clear();
+        }
+    }
+    Ok(())
+}
 
 fn table_len(geometry: &Geometry) -> u64 {
     (geometry.entries * ENTRY_LEN).next_multiple_of(ALIGNMENT)
