@@ -4,6 +4,8 @@
 
 mod scene;
 
+use std::fs::File;
+use std::io::{BufReader, Read};
 use std::path::Path;
 use std::process::Command;
 
@@ -23,17 +25,18 @@ fn digest(path: &Path) -> String {
 
 /// Writes into the child what differs between two volumes, piece by piece, as a guest would.
 fn write_changes(scene: &Scene, before: &str, after: &str, child: &str) -> usize {
-    let (before, after) = (std::fs::read(scene.path(before)).unwrap(), std::fs::read(scene.path(after)).unwrap());
-    assert_eq!(before.len(), after.len());
-    const PIECE: usize = 64 << 10;
-    let mut changed = 0;
-    for (number, (old, new)) in before.chunks(PIECE).zip(after.chunks(PIECE)).enumerate() {
+    let open = |name: &str| BufReader::new(File::open(scene.path(name)).unwrap());
+    let (mut before, mut after) = (open(before), open(after));
+    let (mut old, mut new) = (vec![0; 64 << 10], vec![0; 64 << 10]);
+    let (mut at, mut changed) = (0, 0);
+    while before.read_exact(&mut old).is_ok() {
+        after.read_exact(&mut new).unwrap();
         if old != new {
-            std::fs::write(scene.path("piece"), new).unwrap();
-            let at = number * PIECE;
+            std::fs::write(scene.path("piece"), &new).unwrap();
             scene.run(&format!("bytes write {child} --at {at} -i piece -q")).expect("a piece", 0, "", "");
             changed += 1;
         }
+        at += new.len();
     }
     changed
 }
