@@ -3,12 +3,16 @@
 //! The folder holds the unpacked images and `manifest.json`, which says what each of them must turn out to be.
 
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use serde_json::Value;
 use sha2::{Digest, Sha256};
-use zestful_sapling::chain::{Chain, Disk, OpenOptions};
+use zestful_sapling::chain::{Chain, ChainMut, Disk, OpenOptions};
 use zestful_sapling::check::check_chain;
+use zestful_sapling::finding::Severity;
+use zestful_sapling::image::{Format, open_image, open_image_mut, vhd, vhdx};
 use zestful_sapling::progress::Progress;
+use zestful_sapling::storage::{MemoryStorage, ReadAt};
 use zestful_sapling::{Error, Result};
 
 fn corpus() -> Option<(PathBuf, Vec<Value>)> {
@@ -106,6 +110,54 @@ fn every_image_turns_out_as_the_manifest_says() {
     }
     assert_eq!(wrong, Vec::<String>::new());
     assert!(read > 50 && refused > 30, "read {read}, refused {refused}");
+}
+
+/// Every good image that stands alone can be written to: what is written is there, the rest is as it was, and no rule
+/// is broken, however another program laid the file out.
+#[test]
+fn every_good_image_can_be_written_to() {
+    let Some((folder, images)) = corpus() else { return };
+    let mut written = 0;
+    for image in images.iter().filter(|image| image["expect"] == "ok" && !image["uncertain"].as_bool().unwrap()) {
+        let path = folder.join(image["file"].as_str().unwrap());
+        let Some(size) =
+            image["virtual_size"].as_u64().filter(|size| *size <= 64 << 20 && image["kind"] != "differencing")
+        else {
+            continue;
+        };
+        let storage = Arc::new(MemoryStorage::from_bytes(&std::fs::read(&path).unwrap()).unwrap().named(&path));
+        let mut disk = ChainMut::from_parts(open_image_mut(storage.clone(), None).unwrap(), vec![]);
+        let mut expected = vec![0; size as usize];
+        disk.read_at(&mut expected, 0).unwrap();
+        for (number, at) in (0..size).step_by((size / 7) as usize + 1).enumerate() {
+            let len = (100_000 * number as u64 % 700_000 + 5000).min(size - at);
+            let range = at as usize..(at + len) as usize;
+            if number % 3 == 2 {
+                disk.zero_at(at, len).unwrap();
+                expected[range].fill(0);
+            } else {
+                let bytes = vec![number as u8 | 1; len as usize];
+                disk.write_at(&bytes, at).unwrap();
+                expected[range].copy_from_slice(&bytes);
+            }
+        }
+        disk.close().unwrap();
+        let again = open_image(storage.clone() as Arc<dyn ReadAt>, None).unwrap();
+        let findings = match again.info().format {
+            Format::Vhd => vhd::check(storage.clone(), &Progress::new()).unwrap(),
+            _ => vhdx::check(storage.clone(), &Progress::new()).unwrap(),
+        };
+        assert!(
+            !findings.iter().any(|finding| finding.severity == Severity::Error),
+            "{}: {findings:?}",
+            path.display()
+        );
+        let mut found = vec![0; size as usize];
+        ChainMut::from_parts(open_image_mut(storage, None).unwrap(), vec![]).read_at(&mut found, 0).unwrap();
+        assert!(found == expected, "{}", path.display());
+        written += 1;
+    }
+    assert!(written > 50, "{written}");
 }
 
 #[test]

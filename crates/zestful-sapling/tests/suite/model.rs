@@ -184,6 +184,40 @@ fn identities_change_with_the_first_real_change() {
     assert_eq!(identity(), during);
 }
 
+/// Other programs put a VHD's table behind its blocks; new blocks must not land on it.
+#[test]
+fn a_table_behind_the_blocks_is_not_written_over() {
+    let layers = Layers::new(Shape::vhd(8 << 20));
+    let mut disk = layers.open();
+    disk.write_at(&[5; 4096], 0).unwrap();
+    disk.close().unwrap();
+    let storage = &layers.storages[0];
+    let bytes = |at: u64, len: usize| {
+        let mut buffer = vec![0; len];
+        storage.read_at(&mut buffer, at).unwrap();
+        buffer
+    };
+    let (header_at, table_at, end) = (512, 1536, storage.len().unwrap() - 512);
+    let (mut header, table, footer) = (bytes(header_at, 1024), bytes(table_at, 512), bytes(end, 512));
+    header[16..24].copy_from_slice(&end.to_be_bytes());
+    header[36..40].fill(0);
+    let sum = !header.iter().fold(0u32, |sum, byte| sum + u32::from(*byte));
+    header[36..40].copy_from_slice(&sum.to_be_bytes());
+    storage.write_at(&header, header_at).unwrap();
+    storage.write_at(&table, end).unwrap();
+    storage.write_at(&footer, end + 512).unwrap();
+    let mut disk = layers.open();
+    let mut model = Model::default();
+    model.fill(0, 4096, 5);
+    for block in 1..9u64 {
+        disk.write_at(&[6; 512], block << 19).unwrap();
+        model.fill(block << 19, 512, 6);
+    }
+    disk.close().unwrap();
+    layers.shape.assert_valid(storage.clone(), false);
+    model.assert_same(&layers.open());
+}
+
 /// Space in the file that nothing uses is taken again, and what stood there never shows.
 #[test]
 fn old_bytes_in_unused_space_never_show() {

@@ -35,6 +35,8 @@ pub(super) struct Blocks {
     /// A sector number for each block, or [`UNUSED`].
     pub(super) table: Vec<u32>,
     pub(super) parent: Option<ParentReference>,
+    /// Where the last of header, table and locators ends; they may stand behind the blocks.
+    structures_end: u64,
     virtual_size: u64,
 }
 
@@ -48,6 +50,13 @@ impl Blocks {
     pub(super) fn place(&self, block: u64) -> Option<u64> {
         let entry = self.table.get(block as usize).copied().unwrap_or(UNUSED);
         (entry != UNUSED).then(|| u64::from(entry) * SECTOR)
+    }
+
+    /// Nothing that the image knows of stands from here on, up to the footer.
+    pub(super) fn used_end(&self) -> u64 {
+        let last = self.table.iter().filter(|entry| **entry != UNUSED).max();
+        let blocks = last.map_or(0, |entry| u64::from(*entry) * SECTOR + self.stride());
+        blocks.max(self.structures_end).next_multiple_of(SECTOR)
     }
 
     /// Bytes of a block that lie inside the disk.
@@ -150,17 +159,18 @@ fn read_blocks(
         true => Some(locator::read(storage, &header, at, findings)?),
     };
     let bitmap_len = block_size.div_ceil(SECTOR * 8).next_multiple_of(SECTOR);
-    let blocks = Blocks { table_offset, block_size, bitmap_len, table, parent, virtual_size };
     // What a block must not lie over: structures, and the footer at the end.
     let mut taken = vec![
         (0, SECTOR, "footer copy"),
         (at, at + header::LEN as u64, "dynamic header"),
-        (table_offset, table_offset + needed * 4, "block allocation table"),
+        (table_offset, table_offset + header.entries() * 4, "block allocation table"),
     ];
     taken.extend(header.locators().filter_map(|entry| {
         let end = entry.offset.checked_add(u64::from(entry.len)).filter(|end| *end <= len)?;
         (entry.len > 0).then_some((entry.offset, end, "parent locator"))
     }));
+    let structures_end = taken.iter().map(|(_, end, _)| *end).max().unwrap_or_default();
+    let blocks = Blocks { table_offset, block_size, bitmap_len, table, parent, structures_end, virtual_size };
     let end = match place {
         FooterPlace::End(at) => at,
         FooterPlace::Copy => len,

@@ -82,7 +82,7 @@ impl VhdMut {
                 "copy it into a new image, which is whole again",
             ));
         };
-        let next = layout.blocks.as_ref().map_or(0, |blocks| first_unused(blocks, footer_at));
+        let next = layout.blocks.as_ref().map_or(0, Blocks::used_end);
         Ok(Self {
             info: layout.info(),
             layout,
@@ -316,12 +316,6 @@ impl VhdMut {
 /// Fixed images are gone through in steps of this size.
 const FIXED_STEP: u64 = 64 << 20;
 
-/// The end of the last block, or the footer's place when there is none.
-fn first_unused(blocks: &Blocks, footer_at: u64) -> u64 {
-    let last = blocks.table.iter().filter(|entry| **entry != UNUSED).max();
-    last.map_or(footer_at, |entry| u64::from(*entry) * SECTOR + blocks.stride())
-}
-
 impl Image for VhdMut {
     fn path(&self) -> &Path {
         self.storage.path()
@@ -375,7 +369,7 @@ impl ImageMut for VhdMut {
         self.commit()?;
         let Some(blocks) = self.layout.blocks.as_ref().filter(|_| self.begun) else { return Ok(()) };
         // What the last growth took too much goes back: first a footer behind the last block, then the cut.
-        let end = first_unused(blocks, self.footer_at);
+        let end = blocks.used_end();
         if end < self.footer_at && self.next <= self.footer_at {
             self.put_footer(end)?;
             self.storage.set_len(end + SECTOR)?;
