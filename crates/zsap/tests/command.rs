@@ -119,7 +119,7 @@ fn damage_is_told_with_status_three_and_a_lost_parent_in_words() {
 fn an_image_in_use_is_refused_with_its_user() {
     let scene = Scene::new();
     scene.run("make records.vhdx 64M -q").expect("make", 0, "", "");
-    let mut writer = scene.start("bytes write records.vhdx --at 0");
+    let mut writer = scene.start("bytes write records.vhdx --at 0 --wait 9");
     scene.wait_until_locked("records.vhdx");
     let told = format!("records.vhdx is being used by process {} (zsap)", writer.id());
     scene.run("bytes write records.vhdx --at 0 -i seeds.txt").expect(
@@ -140,14 +140,46 @@ fn an_image_in_use_is_refused_with_its_user() {
 fn an_interrupt_leaves_nothing_half_made() {
     let scene = Scene::new();
     std::fs::write(scene.path("big.raw"), vec![7; 64 << 20]).unwrap();
-    for target in ["copy.vhdx", "copy.raw"] {
-        let child = scene.start(&format!("copy big.raw {target} --rate-limit 8M"));
+    let work = [
+        "copy big.raw copy.vhdx",
+        "copy big.raw copy.vhd --kind fixed",
+        "copy big.raw copy.raw",
+        "make new.raw 64M --space written",
+        "make new.vhdx 64M --kind fixed --space written",
+    ];
+    for typed in work {
+        let child = scene.start(&format!("{typed} --rate-limit 8M"));
         scene.wait_for_file("partial");
         scene.interrupt(&child);
         let output = child.wait_with_output().unwrap();
         assert_eq!(output.status.code(), Some(1));
         assert!(String::from_utf8_lossy(&output.stderr).contains("stopped on request"), "{output:?}");
         assert_eq!(scene.files(), ["big.raw", "seeds.txt"]);
+    }
+}
+
+/// A writer that is killed leaves an image that is whole and still takes writes, and its lock goes with it.
+#[test]
+fn a_killed_writer_leaves_a_sound_image() {
+    let scene = Scene::new();
+    std::fs::write(scene.path("big.raw"), vec![7; 48 << 20]).unwrap();
+    for ending in ["vhdx", "vhd"] {
+        scene.run(&format!("make base.{ending} 64M -q")).expect("make", 0, "", "");
+        scene.run(&format!("bytes write base.{ending} --at 1M -i seeds.txt -q")).expect("write", 0, "", "");
+        scene.run(&format!("derive base.{ending} child.{ending} -q")).expect("derive", 0, "", "");
+        for pause in [0, 3, 7, 12, 20, 35] {
+            let mut writer = scene.start(&format!("bytes write child.{ending} --at 8M -i big.raw --wait 9"));
+            scene.wait_until_locked_or_done(&format!("child.{ending}"), &mut writer);
+            std::thread::sleep(std::time::Duration::from_millis(pause));
+            // It may have finished already, which is as good.
+            _ = writer.kill();
+            writer.wait().unwrap();
+            scene.run(&format!("check child.{ending}")).expect("check", 0, "sound", "");
+            let read = format!("bytes read child.{ending} --at 1M --len 18");
+            scene.run(&read).expect("the base shows through", 0, "Caltha palustris\n", "");
+        }
+        scene.run(&format!("bytes write child.{ending} --at 0 -i seeds.txt -q")).expect("write", 0, "", "");
+        scene.run(&format!("check child.{ending}")).expect("check", 0, "sound", "");
     }
 }
 
@@ -163,7 +195,11 @@ fn a_full_host_is_told_with_both_figures() {
         return;
     };
     std::fs::write(scene.path("big.raw"), vec![7; 16 << 20]).unwrap();
-    scene.run("copy big.raw small/copy.vhdx").expect("full", 4, "", "may need 17 MiB, but the host has");
+    for target in ["copy.vhdx", "copy.vhd", "copy.raw", "copy.vhd --kind fixed"] {
+        scene.run(&format!("copy big.raw small/{target}")).expect("full", 4, "", ", but the host has");
+    }
+    scene.run("make small/fixed.vhd 1G --kind fixed").expect("full", 4, "", "may need 1 GiB, but the host has");
+    assert_eq!(std::fs::read_dir(scene.path("small")).unwrap().count(), 0, "something was left");
     scene.run("make small/a.vhdx 1G -q").expect("fits", 0, "", "warning: the disk can grow to 1 GiB, the host has");
     // Filled up behind our backs: the write fails, the disk stays whole.
     let fill = scene.run("bytes write small/a.vhdx --at 0 -i big.raw");

@@ -108,6 +108,18 @@ impl Scene {
         });
     }
 
+    /// The same for a writer that may be quicker than this look.
+    pub fn wait_until_locked_or_done(&self, name: &str, writer: &mut Child) {
+        let file = File::open(self.path(name)).unwrap();
+        self.wait("a lock", || {
+            let free = file.try_lock_shared().is_ok();
+            if free {
+                file.unlock().unwrap();
+            }
+            !free || writer.try_wait().unwrap().is_some()
+        });
+    }
+
     /// Turns one byte of a file over.
     pub fn spoil(&self, name: &str, at: u64) {
         let path = self.path(name);
