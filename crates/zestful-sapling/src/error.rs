@@ -41,6 +41,14 @@ pub enum Error {
         #[source]
         source: io::Error,
     },
+    /// Work on a block device ended before it was done.
+    #[error("{source}; {} was begun and shows no disk now: begin again, nothing of its old content is left to rely on", path.display())]
+    Unfinished {
+        /// The device.
+        path: PathBuf,
+        /// Why it ended.
+        source: Box<Error>,
+    },
     /// The work was stopped on request; nothing half-made is left under a final name.
     #[error("stopped on request before it was done; nothing was left half-made")]
     Cancelled,
@@ -62,6 +70,12 @@ pub enum Refusal {
     NeededByChildren,
     /// The name of the file and its content say different formats.
     FormatDisagrees,
+    /// A block device is not blank.
+    HasContent,
+    /// A partition table would come to stand on sectors of another size.
+    SectorsDiffer,
+    /// Another program changed what was being read.
+    SourceChanged,
     /// An earlier write or sync of this handle failed, so nothing more is written through it.
     EarlierFailure,
 }

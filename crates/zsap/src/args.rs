@@ -1,10 +1,10 @@
 //! What can be typed.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use clap::{Args as ArgGroup, Parser, Subcommand, ValueEnum};
-use zestful_sapling::image::{Format, Kind};
-use zestful_sapling::ops::Space;
+use zestful_sapling::image::{Format, Kind, check_ending};
+use zestful_sapling::ops::{Identity, NewImage, Override, Space};
 use zestful_sapling::size::parse_size;
 
 /// Make, derive, inspect, copy and check virtual disks and their chains.
@@ -39,6 +39,9 @@ pub(crate) struct Common {
     /// More: notes of `check`, every recorded path
     #[arg(short, long, global = true)]
     pub(crate) verbose: bool,
+    /// Ask nothing: what a question would ask is meant so
+    #[arg(short, long, global = true)]
+    pub(crate) yes: bool,
     /// Wait so long for an image that another process holds
     #[arg(long, global = true, value_name = "SECONDS", default_value_t = 0)]
     pub(crate) wait: u64,
@@ -112,10 +115,43 @@ impl From<SpaceName> for Space {
     }
 }
 
-/// What a new image is to be, where it is not left to format and size.
-#[derive(Clone, Copy, Debug, ArgGroup)]
-pub(crate) struct NewImage {
-    /// The format, whatever the ending says
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Force {
+    /// A format that the file's ending contradicts
+    Ending,
+    /// Sectors of another size under a partition table
+    Sectors,
+}
+
+#[derive(Clone, Copy, Debug, ValueEnum)]
+pub(crate) enum IdentityName {
+    /// One of its own
+    Fresh,
+    /// The source's
+    Keep,
+}
+
+impl From<IdentityName> for Identity {
+    fn from(name: IdentityName) -> Self {
+        match name {
+            IdentityName::Fresh => Identity::Fresh,
+            IdentityName::Keep => Identity::Keep,
+        }
+    }
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Depth {
+    /// The disk as its guest sees it, as one image
+    Disk,
+    /// Every layer, into a new folder
+    Chain,
+}
+
+/// What a new image is to be, where it is not left to name, size and source.
+#[derive(Clone, Debug, ArgGroup)]
+pub(crate) struct ImageOptions {
+    /// The format; one that the ending contradicts needs --force=ending
     #[arg(long, value_enum)]
     pub(crate) format: Option<FormatName>,
     /// Whether all space is laid out at once [default: dynamic; raw is always fixed]
@@ -124,25 +160,87 @@ pub(crate) struct NewImage {
     /// The unit of allocation: 1M to 256M for vhdx, 512K or 2M for vhd [default: by the disk's size]
     #[arg(long, value_name = "SIZE", value_parser = size)]
     pub(crate) block_size: Option<u64>,
+    /// Logical and physical sector size: 512/512, 512/4096 or 4096/4096 [default: the source's, or 512/4096]
+    #[arg(long, value_name = "L/P", value_parser = sectors)]
+    pub(crate) sectors: Option<(u32, u32)>,
     /// How a fixed disk takes its space [default: reserved; a raw copy is sparse]
     #[arg(long, value_enum)]
     pub(crate) space: Option<SpaceName>,
+    /// A raw disk as NAME.000, NAME.001, ... of this size, and NAME.pieces.json, which opens it
+    #[arg(long, value_name = "SIZE", value_parser = size)]
+    pub(crate) piece_size: Option<u64>,
+    /// Do it all the same, where it was refused for this
+    #[arg(long, value_enum, value_name = "WHAT", require_equals = true, value_delimiter = ',')]
+    pub(crate) force: Vec<Force>,
+    /// The source's format, whatever its signature says
+    #[arg(long, value_enum)]
+    pub(crate) source_format: Option<FormatName>,
+}
+
+impl ImageOptions {
+    pub(crate) fn image(&self, yes: bool) -> NewImage {
+        let mut image = NewImage::new()
+            .with_format(self.format.map(Into::into))
+            .with_kind(self.kind.map(Into::into))
+            .with_block_size(self.block_size)
+            .with_sectors(self.sectors)
+            .with_space(self.space.map(Into::into))
+            .with_piece_size(self.piece_size);
+        for force in &self.force {
+            image = image.with_override(match force {
+                Force::Ending => Override::Ending,
+                Force::Sectors => Override::Sectors,
+            });
+        }
+        if yes { image.with_override(Override::DeviceContent) } else { image }
+    }
+
+    /// The format of the source, unless its name contradicts it.
+    pub(crate) fn source_format(&self, source: &Path) -> Result<Option<Format>, zestful_sapling::Error> {
+        let format = self.source_format.map(Into::into);
+        if !self.force.contains(&Force::Ending) {
+            check_ending(source, format)?;
+        }
+        Ok(format)
+    }
+}
+
+/// Which format an existing image has, where that must be said.
+#[derive(Clone, Debug, ArgGroup)]
+pub(crate) struct FormatOption {
+    /// The format, whatever the signature says; one that the ending contradicts needs --force=ending
+    #[arg(long, value_enum)]
+    format: Option<FormatName>,
+    /// Do it all the same, where it was refused for this
+    #[arg(long, value_name = "WHAT", require_equals = true, value_parser = ["ending"])]
+    force: Option<String>,
+}
+
+impl FormatOption {
+    /// The format, unless the file's name contradicts it.
+    pub(crate) fn of(&self, path: &Path) -> Result<Option<Format>, zestful_sapling::Error> {
+        let format = self.format.map(Into::into);
+        if self.force.is_none() {
+            check_ending(path, format)?;
+        }
+        Ok(format)
+    }
 }
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
-    /// Make a new, empty disk
+    /// Make a new disk, empty or filled from another image
     Make {
-        /// The new file; its ending (.vhdx, .vhd, .raw, .img) names the format
+        /// The new file, whose ending (.vhdx, .vhd, .raw, .img) names the format, or a block device
         path: PathBuf,
-        /// The size that a guest sees
-        #[arg(value_parser = size)]
-        size: u64,
+        /// The size that a guest sees [default: that of the image it is filled from]
+        #[arg(value_parser = size, required_unless_present = "filled_from")]
+        size: Option<u64>,
+        /// Give it the content of this image, of any format and with its whole chain
+        #[arg(long, value_name = "OTHER")]
+        filled_from: Option<PathBuf>,
         #[command(flatten)]
-        image: NewImage,
-        /// Logical and physical sector size: 512/512, 512/4096 or 4096/4096 [default: 512/4096]
-        #[arg(long, value_name = "L/P", value_parser = sectors)]
-        sectors: Option<(u32, u32)>,
+        image: ImageOptions,
     },
     /// Grow one or more differencing disks from a base image
     Derive {
@@ -163,9 +261,8 @@ pub(crate) enum Command {
         /// Images or folders
         #[arg(required = true)]
         path: Vec<PathBuf>,
-        /// The format, whatever the signature says
-        #[arg(long, value_enum)]
-        format: Option<FormatName>,
+        #[command(flatten)]
+        format: FormatOption,
     },
     /// Show the chain of an image, or all families in a folder
     Tree {
@@ -173,26 +270,41 @@ pub(crate) enum Command {
         #[arg(default_value = ".")]
         path: PathBuf,
     },
-    /// Copy a disk, with its whole chain, into one new image
+    /// Copy a disk, with its whole chain, into one new image or onto a block device
     Copy {
-        /// The current image of the disk
+        /// The current image of the disk, a block device, or the descriptor of a disk in pieces
         source: PathBuf,
-        /// The new file; its ending names the format
+        /// The new file, whose ending names the format, or a block device; with --depth chain a new folder
         target: PathBuf,
         #[command(flatten)]
-        image: NewImage,
-        /// The source's format, whatever its signature says
+        image: ImageOptions,
+        /// Whether the copy has an identity of its own [default: fresh]
         #[arg(long, value_enum)]
-        source_format: Option<FormatName>,
+        identity: Option<IdentityName>,
+        /// How much of a chain becomes one image [default: disk]
+        #[arg(long, value_enum)]
+        depth: Option<Depth>,
+        /// Read the copy back and compare it before it appears
+        #[arg(long)]
+        verify: bool,
+    },
+    /// Give an image that was copied by hand an identity of its own
+    Identity {
+        /// The image
+        path: PathBuf,
+        /// A new identity: no child of the other copy takes it for its parent, no guest for the same disk
+        #[arg(long, required = true)]
+        fresh: bool,
+        #[command(flatten)]
+        format: FormatOption,
     },
     /// Verify images and all that they read through
     Check {
         /// Images
         #[arg(required = true)]
         path: Vec<PathBuf>,
-        /// The format, whatever the signature says
-        #[arg(long, value_enum)]
-        format: Option<FormatName>,
+        #[command(flatten)]
+        format: FormatOption,
     },
     /// Read or write guest bytes, for scripts
     #[command(subcommand)]
@@ -219,9 +331,8 @@ pub(crate) enum BytesCommand {
         /// A new file for them
         #[arg(short, value_name = "FILE")]
         output: Option<PathBuf>,
-        /// The format, whatever the signature says
-        #[arg(long, value_enum)]
-        format: Option<FormatName>,
+        #[command(flatten)]
+        format: FormatOption,
     },
     /// Write guest bytes from standard input or a file
     Write {
@@ -233,9 +344,8 @@ pub(crate) enum BytesCommand {
         /// A file that holds them
         #[arg(short, value_name = "FILE")]
         input: Option<PathBuf>,
-        /// The format, whatever the signature says
-        #[arg(long, value_enum)]
-        format: Option<FormatName>,
+        #[command(flatten)]
+        format: FormatOption,
     },
 }
 

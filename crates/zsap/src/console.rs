@@ -135,6 +135,17 @@ impl Console {
         Ok(true)
     }
 
+    /// Asks whether to go on; without a terminal nobody is there to say so.
+    pub(crate) fn confirms(&self, what: &str) -> bool {
+        if self.common.json || self.common.plan || !io::stdin().is_terminal() || !io::stderr().is_terminal() {
+            return false;
+        }
+        let question = text::wrapped(&format!("{}. Go on? Type yes: ", text::safe(what)), "  ");
+        let mut answer = String::new();
+        _ = write!(anstream::stderr(), "{question}");
+        io::stdin().read_line(&mut answer).is_ok() && answer.trim() == "yes"
+    }
+
     pub(crate) fn shows_bars(&self) -> bool {
         !self.common.quiet && io::stderr().is_terminal()
     }

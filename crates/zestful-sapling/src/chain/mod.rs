@@ -12,19 +12,22 @@
 mod locate;
 mod resolve;
 mod stream;
+mod stretch;
 
 use std::path::Path;
-use std::sync::Arc;
 
 use crate::error::{Error, Result};
 use crate::finding::Finding;
-use crate::image::{Format, Image, ImageInfo, ImageMut, Source, open_image, open_image_mut};
-use crate::storage::{Access, FileStorage, ReadAt};
+use crate::image::{
+    Format, Image, ImageInfo, ImageMut, Source, open_image, open_image_mut, open_place, open_place_mut,
+};
+use crate::storage::Access;
 
 pub(crate) use locate::candidates;
 pub(crate) use locate::record_relative;
-pub(crate) use resolve::{HostIdentity, parent_of};
+pub(crate) use resolve::parent_of;
 pub use stream::DiskStream;
+pub(crate) use stretch::{Part, Stretch, data_len, for_each_part, for_each_stretch};
 
 /// More layers than any sound chain has.
 pub const MAX_DEPTH: usize = 4096;
@@ -149,14 +152,20 @@ impl Chain {
     /// Opens an image and all its parents, each locked against writers (or, with [`OpenOptions::with_look`], not).
     ///
     /// # Errors
-    /// `Parent` with what is wrong with which file; otherwise as [`open_image`] and [`FileStorage::open`].
+    /// `Parent` with what is wrong with which file; otherwise as [`open_image`] and [`FileStorage::open`](crate::storage::FileStorage::open).
     pub fn open(path: &Path, options: &OpenOptions) -> Result<Self> {
-        let storage = FileStorage::open(path, options.read_access())?;
-        let identity = storage.host_identity()?;
-        let current = open_image(Arc::new(storage) as Arc<dyn ReadAt>, options.format)?;
-        let (parents, warnings) = resolve::open_parents(&*current, identity, options)?;
+        let place = open_place(path, options.read_access())?;
+        let current = open_image(place.storage, options.format)?;
+        let (parents, warnings) = resolve::open_parents(&*current, place.identity, options)?;
         let layers = std::iter::once(current).chain(parents).collect();
         Ok(Self { layers, warnings })
+    }
+
+    /// A disk of images that are open already, the current one first.
+    ///
+    /// The caller answers for each being the parent of the one before; there is at least one.
+    pub(crate) fn from_layers(layers: Vec<Box<dyn Image>>) -> Self {
+        Self { layers, warnings: Vec::new() }
     }
 
     /// The images, the current one first, the base last.
@@ -192,9 +201,8 @@ impl ChainMut {
     /// # Errors
     /// As [`Chain::open`]; `Refused` also when the image is marked read-only or in use.
     pub fn open(path: &Path, options: &OpenOptions) -> Result<Self> {
-        let storage = FileStorage::open(path, Access::Write)?;
-        let identity = storage.host_identity()?;
-        let current = open_image_mut(Arc::new(storage), options.format)?;
+        let (storage, identity) = open_place_mut(path)?;
+        let current = open_image_mut(storage, options.format)?;
         let (parents, _) = resolve::open_parents(&*current, identity, options)?;
         Ok(Self { current, parents })
     }

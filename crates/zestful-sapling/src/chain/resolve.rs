@@ -10,10 +10,7 @@ use crate::error::{Error, ParentProblemKind, Refusal, Result};
 use crate::finding::{Finding, Repair};
 use crate::image::{Image, ImageInfo, ParentReference, open_image};
 use crate::size::format_size;
-use crate::storage::FileStorage;
-
-/// The host's identity of a file.
-pub(crate) type HostIdentity = (u64, u64);
+use crate::storage::{FileStorage, HostIdentity};
 
 /// Parents, nearest first, and what is unusual about them.
 type Parents = (Vec<Box<dyn Image>>, Vec<Finding>);

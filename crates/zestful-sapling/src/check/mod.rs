@@ -5,12 +5,12 @@ use std::sync::Arc;
 
 use serde::Serialize;
 
-use crate::chain::{HostIdentity, MAX_DEPTH, OpenOptions, parent_of};
+use crate::chain::{MAX_DEPTH, OpenOptions, parent_of};
 use crate::error::{Error, ParentProblemKind, Result};
 use crate::finding::{Finding, Repair, Severity};
-use crate::image::{Format, Image, open_image, probe, vhd, vhdx};
+use crate::image::{Format, Image, open_image, open_place, probe, vhd, vhdx};
 use crate::progress::Progress;
-use crate::storage::{Access, FileStorage, ReadAt};
+use crate::storage::{Access, FileStorage, HostIdentity, ReadAt};
 
 /// What `check` found.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -33,9 +33,19 @@ pub struct CheckReport {
 pub fn check_chain(path: &Path, format: Option<Format>, progress: &Progress) -> Result<CheckReport> {
     let options = OpenOptions::new();
     let mut report = CheckReport { ok: true, files: Vec::new(), findings: Vec::new() };
-    let storage = FileStorage::open(path, Access::Read)?;
-    let mut seen: Vec<HostIdentity> = vec![storage.host_identity()?];
-    let mut current = check_one(Arc::new(storage), format, progress, &mut report)?;
+    let place = match open_place(path, Access::Read) {
+        // A piece that is missing is damage that the descriptor tells of.
+        Err(Error::Damaged(finding)) => {
+            let files = vec![path.to_owned()];
+            return Ok(CheckReport { ok: false, files, findings: vec![*finding] });
+        }
+        other => other?,
+    };
+    if let Some(pieces) = &place.pieces {
+        report.findings.extend(pieces.check(progress)?);
+    }
+    let mut seen: Vec<HostIdentity> = vec![place.identity];
+    let mut current = check_one(place.storage, format, progress, &mut report)?;
     while let Some(image) = current.take() {
         if seen.len() > MAX_DEPTH {
             let kind = ParentProblemKind::TooDeep { limit: MAX_DEPTH };

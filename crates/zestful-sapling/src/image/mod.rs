@@ -1,5 +1,7 @@
 //! One image file, of whatever format: what it says of itself, where its ranges come from, reads and writes.
 
+mod open;
+pub mod pieces;
 mod probe;
 mod raw;
 pub mod vhd;
@@ -7,20 +9,21 @@ pub mod vhdx;
 
 use std::ops::Range;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
 use crate::error::Result;
 use crate::finding::Finding;
-use crate::storage::{ReadAt, Storage};
+use crate::storage::ReadAt;
 
-pub use probe::{format_of_name, probe};
+pub use open::{open_image, open_image_mut};
+pub(crate) use open::{open_place, open_place_mut};
+pub use probe::{check_ending, format_of_name, probe};
 pub use raw::{RawImage, RawImageMut};
 
 /// The on-disk layout of an image.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 #[non_exhaustive]
 pub enum Format {
@@ -198,6 +201,14 @@ pub trait ImageMut: Image {
     /// As [`ImageMut::write_at`].
     fn zero_at(&mut self, offset: u64, len: u64) -> Result<()>;
 
+    /// Gives the image another identity, or this one, and another data identity; durable once the image is closed.
+    ///
+    /// The content stays; children that were grown from the image before no longer find their parent in it.
+    ///
+    /// # Errors
+    /// `Usage` when the format has no identity; otherwise as [`ImageMut::flush`].
+    fn set_identity(&mut self, identity: Uuid) -> Result<()>;
+
     /// Returns when all that was written before is durable.
     ///
     /// # Errors
@@ -209,30 +220,6 @@ pub trait ImageMut: Image {
     /// # Errors
     /// As [`ImageMut::flush`].
     fn close(self: Box<Self>) -> Result<()>;
-}
-
-/// Opens an image for reading; the format is the one given or else the one that [`probe`] finds.
-///
-/// # Errors
-/// As [`probe`] and the format's own opening.
-pub fn open_image(storage: Arc<dyn ReadAt>, format: Option<Format>) -> Result<Box<dyn Image>> {
-    match probe(&*storage, format)? {
-        Format::Raw => Ok(Box::new(RawImage::open(storage)?)),
-        Format::Vhd => Ok(Box::new(vhd::Vhd::open(storage)?)),
-        Format::Vhdx => Ok(Box::new(vhdx::Vhdx::open(storage)?)),
-    }
-}
-
-/// Opens an image for writing, as [`open_image`] does for reading; a pending log is replayed into the file first.
-///
-/// # Errors
-/// As [`open_image`].
-pub fn open_image_mut(storage: Arc<dyn Storage>, format: Option<Format>) -> Result<Box<dyn ImageMut>> {
-    match probe(&*storage, format)? {
-        Format::Raw => Ok(Box::new(RawImageMut::open(storage)?)),
-        Format::Vhd => Ok(Box::new(vhd::VhdMut::open(storage)?)),
-        Format::Vhdx => Ok(Box::new(vhdx::VhdxMut::open(storage)?)),
-    }
 }
 
 /// Rejects a range that does not lie inside the disk or is not made of whole sectors.

@@ -5,7 +5,7 @@ use std::path::Path;
 use super::{Format, vhd, vhdx};
 use crate::error::{Error, Refusal, Result};
 use crate::finding::Finding;
-use crate::storage::ReadAt;
+use crate::storage::{Medium, ReadAt};
 
 /// The format that a file's name speaks of, by its ending.
 ///
@@ -34,8 +34,14 @@ pub fn probe(storage: &dyn ReadAt, named: Option<Format>) -> Result<Format> {
         return Ok(format);
     }
     let path = storage.path();
+    let spoken_of = match storage.medium() {
+        Medium::File => format_of_name(path),
+        // The descriptor names the format.
+        Medium::Pieces { .. } => return Ok(Format::Raw),
+        Medium::Device { .. } => Some(Format::Raw),
+    };
     let found = signatures(storage)?;
-    match (format_of_name(path), found.as_slice()) {
+    match (spoken_of, found.as_slice()) {
         // A fixed VHD disk may well begin with an image that its guest put there; its own name and footer decide.
         (Some(format), found) if found.contains(&format) => Ok(format),
         (Some(Format::Raw), []) => Ok(Format::Raw),
@@ -53,13 +59,38 @@ pub fn probe(storage: &dyn ReadAt, named: Option<Format>) -> Result<Format> {
         )),
         (name, found) => {
             let found: Vec<String> = found.iter().map(|format| format!("a {format} image")).collect();
-            let name = name.map_or_else(|| "speaks of no format".to_owned(), |format| format!("says {format}"));
+            let name = match (storage.medium(), name) {
+                (Medium::Device { .. }, _) => format!("{} is a device, which is a raw disk", path.display()),
+                (_, Some(format)) => format!("the name of {} says {format}", path.display()),
+                (_, None) => format!("the name of {} speaks of no format", path.display()),
+            };
             Err(Error::refused(
                 Refusal::FormatDisagrees,
-                format!("the name of {} {name}, but it begins or ends like {}", path.display(), found.join(" and ")),
+                format!("{name}, but it begins or ends like {}", found.join(" and ")),
                 "say which it is with the format option; a guest can write such a signature into its disk",
             ))
         }
+    }
+}
+
+/// Refuses a format, named with an option, that contradicts what the file's name says.
+///
+/// # Errors
+/// `Refused` when the two differ; a name that speaks of no format contradicts none.
+///
+/// ```
+/// use zestful_sapling::image::{Format, check_ending};
+/// assert!(check_ending("records.img".as_ref(), Some(Format::Raw)).is_ok());
+/// assert!(check_ending("records.vhdx".as_ref(), Some(Format::Raw)).is_err());
+/// ```
+pub fn check_ending(path: &Path, format: Option<Format>) -> Result<()> {
+    match (format_of_name(path), format) {
+        (Some(name), Some(format)) if name != format => Err(Error::refused(
+            Refusal::FormatDisagrees,
+            format!("the name of {} says {name}, the option says {format}", path.display()),
+            "leave the option out, choose another name, or say --force=ending if it is meant so",
+        )),
+        _ => Ok(()),
     }
 }
 

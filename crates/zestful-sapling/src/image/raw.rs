@@ -4,10 +4,12 @@ use std::ops::Range;
 use std::path::Path;
 use std::sync::Arc;
 
+use uuid::Uuid;
+
 use super::{Extent, Format, Image, ImageInfo, ImageMut, Kind, Source, check_range, data_in};
 use crate::error::{Error, Result};
 use crate::finding::{Finding, Repair};
-use crate::storage::{Latched, ReadAt, Storage};
+use crate::storage::{Latched, Medium, ReadAt, Storage};
 
 const SECTOR: u32 = 512;
 
@@ -19,17 +21,23 @@ pub struct RawImage {
 }
 
 impl RawImage {
-    /// Opens a raw disk. Its virtual size is the file's length, cut to whole 512-byte sectors.
+    /// Opens a raw disk. Its virtual size is the file's length, cut to whole sectors: of 512 bytes in a file, the
+    /// device's own on a block device.
     ///
     /// # Errors
     /// `Usage` when the file is shorter than a sector; `Io`.
     pub fn open(storage: Arc<dyn ReadAt>) -> Result<Self> {
         let len = storage.len()?;
-        let virtual_size = len - len % u64::from(SECTOR);
+        let (logical_sector, physical_sector) = match storage.medium() {
+            Medium::Device { logical_sector, physical_sector } => (logical_sector, physical_sector),
+            Medium::Pieces { logical_sector } => (logical_sector, logical_sector),
+            Medium::File => (SECTOR, SECTOR),
+        };
+        let virtual_size = len - len % u64::from(logical_sector);
         if virtual_size == 0 {
             return Err(Error::usage(
                 format!("{} is only {len} bytes long", storage.path().display()),
-                "a raw disk has at least one sector of 512 bytes",
+                format!("a raw disk has at least one sector of {logical_sector} bytes"),
             ));
         }
         let mut warnings = Vec::new();
@@ -44,8 +52,8 @@ impl RawImage {
             kind: Kind::Fixed,
             virtual_size,
             block_size: None,
-            logical_sector: SECTOR,
-            physical_sector: SECTOR,
+            logical_sector,
+            physical_sector,
             identity: None,
             data_identity: None,
             time_stamp: None,
@@ -131,6 +139,13 @@ impl ImageMut for RawImageMut {
     fn zero_at(&mut self, offset: u64, len: u64) -> Result<()> {
         check_range(&self.read.info, self.read.path(), offset, len)?;
         self.storage.punch_hole(offset, len)
+    }
+
+    fn set_identity(&mut self, _: Uuid) -> Result<()> {
+        Err(Error::usage(
+            format!("{} is a raw disk, which has no identity of its own", self.path().display()),
+            "what a guest wrote into it, such as a partition table's, is the guest's to change",
+        ))
     }
 
     fn flush(&mut self) -> Result<()> {

@@ -1,47 +1,13 @@
 //! An empty image that is to be laid out in a new file: its format, its kind, and how it takes its space.
 
 use std::ops::Range;
-use std::path::Path;
 
-use serde::Serialize;
-
+use super::target::{Staged, Target};
+use super::{NewImage, Space};
 use crate::error::{Error, Result};
-use crate::image::{Format, Kind, format_of_name, vhd, vhdx};
+use crate::image::{Format, Kind, vhd, vhdx};
 use crate::progress::Progress;
 use crate::size::format_size;
-use crate::storage::StagedFile;
-
-/// How a fixed disk takes its space from the host.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Space {
-    /// Every byte is written, so that nothing old can be read through whatever the host does.
-    Written,
-    /// The host sets the space aside at once; it reads as zero.
-    Reserved,
-    /// Nothing is set aside; the host may run full later.
-    Sparse,
-}
-
-impl std::fmt::Display for Space {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.pad(match self {
-            Space::Written => "every byte written",
-            Space::Reserved => "its space reserved",
-            Space::Sparse => "its space not claimed from the host",
-        })
-    }
-}
-
-/// What is asked for; what is left out is chosen by format and size.
-#[derive(Clone, Copy, Debug, Default)]
-pub(super) struct Wishes {
-    pub(super) format: Option<Format>,
-    pub(super) kind: Option<Kind>,
-    pub(super) block_size: Option<u64>,
-    pub(super) sectors: Option<(u32, u32)>,
-    pub(super) space: Option<Space>,
-}
 
 /// A legal image that is not there yet.
 #[derive(Clone, Debug)]
@@ -62,13 +28,8 @@ enum Layout {
 
 impl Blank {
     /// `fixed_space` is how a fixed disk takes its space unless something else was asked for.
-    pub(super) fn new(target: &Path, size: u64, wishes: Wishes, fixed_space: Space) -> Result<Self> {
-        let Some(format) = wishes.format.or_else(|| format_of_name(target)) else {
-            return Err(Error::usage(
-                format!("the name {} speaks of no format", target.display()),
-                "give it the ending .vhdx, .vhd or .raw, or name the format",
-            ));
-        };
+    pub(super) fn new(target: &Target, size: u64, wishes: &NewImage, fixed_space: Space) -> Result<Self> {
+        let format = target.format(wishes)?;
         let kind = wishes.kind.unwrap_or(if format == Format::Raw { Kind::Fixed } else { Kind::Dynamic });
         let fixed = kind == Kind::Fixed;
         if kind == Kind::Differencing {
@@ -82,7 +43,7 @@ impl Blank {
         }
         let layout = match format {
             Format::Raw => {
-                check_raw(size, kind, &wishes)?;
+                check_raw(size, kind, wishes)?;
                 Layout::Raw
             }
             Format::Vhd => {
@@ -109,7 +70,21 @@ impl Blank {
                 Layout::Vhdx(options)
             }
         };
-        Ok(Self { layout, size, kind, space: fixed.then(|| wishes.space.unwrap_or(fixed_space)) })
+        let space = wishes.space.or(target.is_device().then_some(Space::Written)).unwrap_or(fixed_space);
+        Ok(Self { layout, size, kind, space: fixed.then_some(space) })
+    }
+
+    pub(super) fn kind(&self) -> Kind {
+        self.kind
+    }
+
+    pub(super) fn size(&self) -> u64 {
+        self.size
+    }
+
+    /// How a fixed disk takes its space.
+    pub(super) fn space(&self) -> Option<Space> {
+        self.space
     }
 
     pub(super) fn format(&self) -> Format {
@@ -157,8 +132,8 @@ impl Blank {
         }
     }
 
-    /// Lays the image out; a fixed one takes its space.
-    pub(super) fn lay_out(&self, staged: &StagedFile, progress: &Progress) -> Result<()> {
+    /// Lays the image out; a fixed one takes its space, unless a filling will write every byte of it anyway.
+    pub(super) fn lay_out(&self, staged: &Staged, is_filled: bool, progress: &Progress) -> Result<()> {
         let storage = staged.storage();
         match &self.layout {
             Layout::Raw => storage.set_len(self.size)?,
@@ -168,18 +143,18 @@ impl Blank {
         let data = self.data()?;
         match self.space {
             Some(Space::Reserved) => staged.reserve(data),
-            Some(Space::Written) => write_zeros(staged, data, progress),
-            Some(Space::Sparse) | None => Ok(()),
+            Some(Space::Written) if !(is_filled && staged.is_used()) => write_zeros(staged, data, progress),
+            _ => Ok(()),
         }
     }
 }
 
-fn check_raw(size: u64, kind: Kind, wishes: &Wishes) -> Result<()> {
+fn check_raw(size: u64, kind: Kind, wishes: &NewImage) -> Result<()> {
     if kind != Kind::Fixed {
         let advice = "leave the kind out, ask for --space sparse, or choose vhd or vhdx";
         return Err(Error::usage("a raw disk is always fixed", advice));
     }
-    if wishes.block_size.is_some() || wishes.sectors.is_some() {
+    if wishes.block_size.is_some() || wishes.sectors.is_some_and(|sectors| sectors != (512, 512)) {
         let message = "a raw disk has no blocks and no sector size of its own";
         return Err(Error::usage(message, "leave these options out, or make a vhdx disk"));
     }
@@ -193,7 +168,7 @@ fn check_raw(size: u64, kind: Kind, wishes: &Wishes) -> Result<()> {
 }
 
 /// Every byte, with the host writing back meanwhile.
-fn write_zeros(staged: &StagedFile, data: Range<u64>, progress: &Progress) -> Result<()> {
+fn write_zeros(staged: &Staged, data: Range<u64>, progress: &Progress) -> Result<()> {
     const STEP: u64 = 1 << 20;
     const SYNC_EVERY: u64 = 64 << 20;
     let storage = staged.storage();

@@ -5,12 +5,13 @@ use std::path::{Path, PathBuf};
 use uuid::Uuid;
 
 use super::Plan;
+use super::sapling::{ParentRecord, Sapling};
 use crate::chain::{Chain, Disk, OpenOptions, record_relative};
 use crate::error::{Error, Result};
-use crate::image::{Format, ImageInfo, ParentReference, RecordedPath, folder_of, format_of_name, vhd, vhdx};
+use crate::image::{ImageInfo, folder_of, format_of_name};
 use crate::progress::Progress;
 use crate::size::format_size;
-use crate::storage::{StagedFile, Storage, is_marked_read_only, mark_read_only, refuse_existing};
+use crate::storage::{StagedFile, is_marked_read_only, mark_read_only, refuse_existing};
 
 /// Children to be grown from one base.
 #[derive(Clone, Debug)]
@@ -104,60 +105,14 @@ impl Derive {
     fn sapling(&self, child: &Path, real_base: &Path, info: &ImageInfo, identity: Uuid) -> Result<Sapling> {
         let folder = folder_of(child);
         let folder = std::fs::canonicalize(&folder).map_err(|e| Error::io("look up the folder", &folder, e))?;
-        let relative = record_relative(&folder, real_base)?;
-        let absolute = self.absolute.then(|| real_base.to_string_lossy().replace('/', "\\"));
-        if info.format == Format::Vhd {
-            let name = real_base.file_name().unwrap_or_default().to_string_lossy().into_owned();
-            let time_stamp = info.time_stamp.unwrap_or_default();
-            let mut options = vhd::CreateOptions::new(info.virtual_size).with_parent(vhd::VhdParent {
-                id: identity,
-                time_stamp,
-                name,
-                relative,
-                absolute,
-            });
-            if let Some(bytes) = self.block_size {
-                options = options.with_block_size(bytes);
-            }
-            options.check()?;
-            return Ok(Sapling::Vhd(options));
-        }
-        let mut paths = vec![RecordedPath { key: "relative_path", text: relative }];
-        paths.extend(absolute.map(|text| RecordedPath { key: "absolute_win32_path", text }));
-        let mut options = vhdx::CreateOptions::new(info.virtual_size)
-            .with_sectors(info.logical_sector, info.physical_sector)
-            .with_parent(ParentReference { accepted: vec![identity], paths, time_stamp: None });
-        if let Some(id) = info.identity {
-            options = options.with_disk_id(id);
-        }
-        if let Some(bytes) = self.block_size {
-            options = options.with_block_size(bytes);
-        }
-        options.file_len()?;
-        Ok(Sapling::Vhdx(options))
-    }
-}
-
-/// An empty child, in the format of its base.
-#[derive(Clone, Debug)]
-enum Sapling {
-    Vhd(vhd::CreateOptions),
-    Vhdx(vhdx::CreateOptions),
-}
-
-impl Sapling {
-    fn metadata_len(&self) -> Result<u64> {
-        match self {
-            Self::Vhd(options) => Ok(options.metadata_len()),
-            Self::Vhdx(options) => options.metadata_len(),
-        }
-    }
-
-    fn create_in(&self, storage: &dyn Storage) -> Result<()> {
-        match self {
-            Self::Vhd(options) => options.create_in(storage),
-            Self::Vhdx(options) => options.create_in(storage),
-        }
+        let parent = ParentRecord {
+            identity,
+            time_stamp: info.time_stamp,
+            name: real_base.file_name().unwrap_or_default().to_string_lossy().into_owned(),
+            relative: record_relative(&folder, real_base)?,
+            absolute: self.absolute.then(|| real_base.to_string_lossy().replace('/', "\\")),
+        };
+        Sapling::new(info.format, info, parent, self.block_size)
     }
 }
 

@@ -8,10 +8,10 @@ use jiff::Timestamp;
 use serde::Serialize;
 
 use super::inspect::open_for_look;
-use crate::chain::{HostIdentity, MAX_DEPTH, OpenOptions, parent_of};
+use crate::chain::{MAX_DEPTH, OpenOptions, parent_of};
 use crate::error::{Error, Result};
 use crate::image::{Format, ImageInfo, Kind, folder_of, format_of_name};
-use crate::storage::{FileStorage, ReadAt};
+use crate::storage::{HostIdentity, ReadAt};
 
 /// Images and who depends on whom.
 #[derive(Debug, Default, Serialize)]
@@ -163,11 +163,11 @@ impl Survey {
         let mut next = path.to_owned();
         for level in 0..=MAX_DEPTH {
             let opened = open_for_look(&next, format.filter(|_| level == 0), false)?;
-            let identity = opened.storage.host_identity()?;
+            let identity = opened.identity;
             let known = self.by_identity.get(&identity).copied();
             let number = match known {
                 Some(number) => number,
-                None => self.note(&next, identity, &opened.storage, opened.image.info(), opened.in_use)?,
+                None => self.note(&next, identity, &*opened.storage, opened.image.info(), opened.in_use)?,
             };
             if let Some(child) = child {
                 self.images[child].parent = Some(number);
@@ -194,7 +194,7 @@ impl Survey {
         &mut self,
         path: &Path,
         identity: HostIdentity,
-        storage: &FileStorage,
+        storage: &dyn ReadAt,
         info: &ImageInfo,
         in_use: Option<String>,
     ) -> Result<usize> {

@@ -13,8 +13,8 @@ use crate::error::{Error, ParentProblemKind, Refusal, Result};
 use crate::finding::Finding;
 use crate::image::vhd::Vhd;
 use crate::image::vhdx::Vhdx;
-use crate::image::{BlockCounts, Format, Image, Kind, folder_of, open_image, probe};
-use crate::storage::{Access, FileStorage, ReadAt, free_space, is_marked_read_only, writer_of};
+use crate::image::{BlockCounts, Format, Image, Kind, folder_of, open_image, open_place, probe};
+use crate::storage::{Access, HostIdentity, Medium, ReadAt, free_space, is_marked_read_only, user_of};
 
 /// Tables whose used part is larger than this are not counted through.
 const COUNTED_TABLE: u64 = 4 << 20;
@@ -60,10 +60,24 @@ pub struct Report {
     pub log: Option<LogReport>,
     /// When the file was last changed.
     pub modified: Option<Timestamp>,
-    /// Free space of the file system that holds the file.
+    /// Free space of the file system that holds the file; nothing for a device, which is all its own.
     pub host_free: u64,
+    /// What kind of place holds it.
+    pub place: PlaceReport,
     /// What is unusual about it.
     pub warnings: Vec<Finding>,
+}
+
+/// What kind of place holds an image.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum PlaceReport {
+    /// A file.
+    File,
+    /// A block device.
+    Device,
+    /// Several files and a descriptor.
+    Pieces,
 }
 
 /// The state of an image's log.
@@ -105,19 +119,20 @@ pub enum ParentState {
 /// An image opened for a look, also while another process writes to it.
 pub(super) struct Opened {
     pub(super) image: Box<dyn Image>,
-    pub(super) storage: Arc<FileStorage>,
+    pub(super) storage: Arc<dyn ReadAt>,
+    pub(super) identity: HostIdentity,
     pub(super) blocks: Option<BlockCounts>,
     pub(super) in_use: Option<String>,
 }
 
 /// Opens an image; without a lock if somebody holds it, who is then named.
 pub(super) fn open_for_look(path: &Path, format: Option<Format>, count: bool) -> Result<Opened> {
-    let (storage, in_use) = match FileStorage::open(path, Access::Read) {
-        Ok(storage) => (storage, None),
-        Err(Error::Refused(Refusal::InUse, _)) => (FileStorage::open(path, Access::Look)?, writer_of(path)?),
+    let (place, in_use) = match open_place(path, Access::Read) {
+        Ok(place) => (place, None),
+        Err(Error::Refused(Refusal::InUse, _)) => (open_place(path, Access::Look)?, user_of(path)?),
         Err(other) => return Err(other),
     };
-    let storage = Arc::new(storage);
+    let (storage, identity) = (place.storage, place.identity);
     let shared: Arc<dyn ReadAt> = storage.clone();
     let (image, blocks): (Box<dyn Image>, _) = match probe(&*shared, format)? {
         Format::Vhdx => {
@@ -132,7 +147,7 @@ pub(super) fn open_for_look(path: &Path, format: Option<Format>, count: bool) ->
         }
         named => (open_image(shared, Some(named))?, None),
     };
-    Ok(Opened { image, storage, blocks, in_use })
+    Ok(Opened { image, storage, identity, blocks, in_use })
 }
 
 /// Looks at an image and at its chain; its own state is told even when a parent is missing.
@@ -143,7 +158,8 @@ pub fn inspect(path: &Path, format: Option<Format>) -> Result<Report> {
     let opened = open_for_look(path, format, true)?;
     let info = opened.image.info().clone();
     let mut warnings = opened.image.warnings().to_vec();
-    let identity = opened.storage.host_identity()?;
+    let identity = opened.identity;
+    let medium = opened.storage.medium();
     let modified = std::fs::metadata(path).and_then(|m| m.modified()).ok().and_then(|t| Timestamp::try_from(t).ok());
     let (file_size, allocated_size) = (opened.storage.len()?, opened.storage.allocated()?);
     let (parent, depth) = look_at_parents(opened.image, identity, &mut warnings)?;
@@ -154,7 +170,9 @@ pub fn inspect(path: &Path, format: Option<Format>) -> Result<Report> {
         virtual_size: info.virtual_size,
         file_size,
         allocated_size,
-        space: (info.kind == Kind::Fixed).then(|| space_of(&*opened.storage, info.virtual_size)).transpose()?,
+        space: (info.kind == Kind::Fixed && !is_device(medium))
+            .then(|| space_of(&*opened.storage, info.virtual_size))
+            .transpose()?,
         block_size: info.block_size,
         logical_sector: info.logical_sector,
         physical_sector: info.physical_sector,
@@ -167,9 +185,18 @@ pub fn inspect(path: &Path, format: Option<Format>) -> Result<Report> {
         blocks: opened.blocks,
         log: (info.format == Format::Vhdx).then_some(LogReport { pending: info.log_pending }),
         modified,
-        host_free: free_space(&folder_of(path))?,
+        host_free: if is_device(medium) { 0 } else { free_space(&folder_of(path))? },
+        place: match medium {
+            Medium::Device { .. } => PlaceReport::Device,
+            Medium::Pieces { .. } => PlaceReport::Pieces,
+            Medium::File => PlaceReport::File,
+        },
         warnings,
     })
+}
+
+fn is_device(medium: Medium) -> bool {
+    matches!(medium, Medium::Device { .. })
 }
 
 /// Space that is set aside but was never written looks like a hole that takes room.

@@ -1,13 +1,13 @@
-//! New, empty disks.
+//! New disks, empty or filled from another.
 
 use std::path::PathBuf;
 
-use super::Plan;
-use super::blank::{Blank, Space, Wishes};
+use super::new_disk::{Identity, NewDisk, NewDiskOutcome, Request};
+use super::{NewImage, Plan, Space};
+use crate::chain::{Chain, OpenOptions};
 use crate::error::Result;
-use crate::image::{Format, Kind};
+use crate::image::Format;
 use crate::progress::Progress;
-use crate::storage::StagedFile;
 
 /// A disk to be made.
 ///
@@ -20,93 +20,77 @@ use crate::storage::StagedFile;
 #[derive(Clone, Debug)]
 pub struct Make {
     target: PathBuf,
-    size: u64,
-    wishes: Wishes,
+    size: Option<u64>,
+    image: NewImage,
+    filling: Option<(PathBuf, Option<Format>)>,
 }
 
 impl Make {
-    /// A disk of `size` bytes at `target`; its format is the one that the name speaks of, its kind dynamic where the
-    /// format has that.
+    /// A disk of `size` bytes at `target`, which may be a new file or a block device; its format is the one that the
+    /// name speaks of, its kind dynamic where the format has that.
     pub fn new(target: impl Into<PathBuf>, size: u64) -> Self {
-        Self { target: target.into(), size, wishes: Wishes::default() }
+        Self { target: target.into(), size: Some(size), image: NewImage::new(), filling: None }
     }
 
-    /// The format, whatever the name says.
-    pub fn with_format(mut self, format: Option<Format>) -> Self {
-        self.wishes.format = format;
+    /// A disk with the content of another image, of any format and with its whole chain, and of its size.
+    pub fn filled_from(target: impl Into<PathBuf>, other: impl Into<PathBuf>, format: Option<Format>) -> Self {
+        let filling = Some((other.into(), format));
+        Self { target: target.into(), size: None, image: NewImage::new(), filling }
+    }
+
+    /// A size in bytes, larger than that of the image it is filled from; the rest reads as zero.
+    pub fn with_size(mut self, size: impl Into<Option<u64>>) -> Self {
+        self.size = size.into();
         self
     }
 
-    /// Fixed or dynamic.
-    pub fn with_kind(mut self, kind: Option<Kind>) -> Self {
-        self.wishes.kind = kind;
+    /// What the image is to be.
+    pub fn with_image(mut self, image: NewImage) -> Self {
+        self.image = image;
         self
     }
 
-    /// Another block size than the default for the size.
-    pub fn with_block_size(mut self, bytes: Option<u64>) -> Self {
-        self.wishes.block_size = bytes;
-        self
-    }
-
-    /// Logical and physical sector size.
-    pub fn with_sectors(mut self, sectors: Option<(u32, u32)>) -> Self {
-        self.wishes.sectors = sectors;
-        self
-    }
-
-    /// How a fixed disk takes its space; reserved unless something else is asked for.
-    pub fn with_space(mut self, space: Option<Space>) -> Self {
-        self.wishes.space = space;
-        self
-    }
-
-    /// What making it would do.
+    /// What making it would do. An image that it is filled from stays locked against writers as long as the plan
+    /// lives.
     ///
     /// # Errors
-    /// `Usage` when the format has no such disk (the limit is named) or the name speaks of no format; `Refused` when
-    /// something already stands at the target, or a fixed disk claims more than the host has; `Io` when the folder is
-    /// missing.
+    /// `Usage` when the format has no such disk (the limit is named), the name speaks of no format, or the filling is
+    /// larger; `Refused` when something already stands at the target, a device is in use or not blank, the host has
+    /// too little space, or the sectors of a partition table would change; `Io` when the folder is missing; otherwise
+    /// as [`Chain::open`].
     pub fn plan(self) -> Result<MakePlan> {
-        let blank = Blank::new(&self.target, self.size, self.wishes, Space::Reserved)?;
-        crate::storage::refuse_existing(&self.target)?;
-        let mut plan = Plan { operation: "make", ..Plan::default() };
-        plan.steps.push(format!("make {}: {}", self.target.display(), blank.describe()));
-        plan.files.create.push(self.target.clone());
-        plan.bytes_written = blank.initial_len()?;
-        plan.peak_extra_space = plan.bytes_written;
-        Plan::require_space(&self.target, plan.peak_extra_space)?;
-        if blank.can_outgrow() {
-            plan.warn_of_growth(&self.target, self.size)?;
-        }
-        Ok(MakePlan { plan, target: self.target, blank })
+        let open = |(path, format): (PathBuf, _)| Chain::open(&path, &OpenOptions::new().with_format(format));
+        let source = self.filling.map(open).transpose()?;
+        let request = Request {
+            operation: "make",
+            target: &self.target,
+            image: self.image,
+            size: self.size,
+            source,
+            identity: Identity::Fresh,
+            verify: false,
+            raw_space: Space::Reserved,
+        };
+        Ok(MakePlan(NewDisk::plan(request)?))
     }
 }
 
 /// A checked plan to make a disk.
-#[derive(Clone, Debug)]
-pub struct MakePlan {
-    plan: Plan,
-    target: PathBuf,
-    blank: Blank,
-}
+pub struct MakePlan(NewDisk);
 
 impl MakePlan {
     /// The plan as plain data.
     pub fn summary(&self) -> &Plan {
-        &self.plan
+        &self.0.plan
     }
 
-    /// Makes the disk. It appears under its name only when it is complete and durable; a crash before leaves nothing
-    /// there.
+    /// Makes the disk. A file appears under its name only when it is complete and durable; a crash before leaves
+    /// nothing there. A device that was begun shows no disk until all is durable.
     ///
     /// # Errors
-    /// `Refused` when something appeared at the target since; `Io`, `Cancelled`.
-    pub fn run(&self, progress: &Progress) -> Result<()> {
-        Plan::require_space(&self.target, self.plan.peak_extra_space)?;
-        let staged = StagedFile::create(&self.target)?;
-        self.blank.lay_out(&staged, progress)?;
-        progress.check()?;
-        staged.publish()
+    /// `Refused` when something appeared at the target since, or the source changed; `Unfinished` with the reason for
+    /// a device that was begun; `Io`, `Cancelled`.
+    pub fn run(&self, progress: &Progress) -> Result<NewDiskOutcome> {
+        self.0.run(progress)
     }
 }

@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 
 use rustix::fs::{FallocateFlags, OFlags, SeekFrom, fallocate, seek};
 
-use super::{ReadAt, Storage, lock};
+use super::{HostIdentity, ReadAt, Storage, lock};
 use crate::error::{Error, Refusal, Result};
 
 /// How a file is opened and which lock is taken for as long as it is open.
@@ -99,11 +99,35 @@ impl FileStorage {
     ///
     /// # Errors
     /// `Io` when the host cannot tell.
-    pub fn host_identity(&self) -> Result<(u64, u64)> {
+    pub fn host_identity(&self) -> Result<HostIdentity> {
         self.metadata().map(|m| (m.dev(), m.ino()))
     }
 
-    pub(super) fn reserve(&self, range: Range<u64>) -> Result<()> {
+    pub(crate) fn forget_cached(&self) {
+        _ = rustix::fs::fadvise(&self.file, 0, None, rustix::fs::Advice::DontNeed);
+    }
+
+    /// Whether two files of these file systems can share space: tried out on this one, which must still be empty.
+    pub(super) fn can_share_with(&self, source: &File) -> bool {
+        let shared = rustix::fs::ioctl_ficlone(&self.file, source).is_ok();
+        shared && self.file.set_len(0).is_ok()
+    }
+
+    pub(super) fn copy_from(&self, source: &File, mut at: u64, mut target_at: u64, mut len: u64) -> Result<()> {
+        while len > 0 {
+            let step = usize::try_from(len).unwrap_or(usize::MAX).min(1 << 30);
+            let copied = rustix::fs::copy_file_range(source, Some(&mut at), &self.file, Some(&mut target_at), step);
+            match copied {
+                Ok(0) => return Err(self.error("copy into", io::ErrorKind::UnexpectedEof.into())),
+                Ok(done) => len -= done as u64,
+                Err(rustix::io::Errno::INTR) => {}
+                Err(error) => return Err(self.error("copy into", error.into())),
+            }
+        }
+        Ok(())
+    }
+
+    pub(crate) fn reserve(&self, range: Range<u64>) -> Result<()> {
         match fallocate(&self.file, FallocateFlags::empty(), range.start, range.end - range.start) {
             Ok(()) => Ok(()),
             Err(rustix::io::Errno::OPNOTSUPP | rustix::io::Errno::NOSYS) => {
@@ -144,9 +168,13 @@ impl ReadAt for FileStorage {
     }
 
     fn read_at(&self, buffer: &mut [u8], offset: u64) -> Result<()> {
-        self.file
-            .read_exact_at(buffer, offset)
-            .map_err(|e| self.error(&format!("read {} bytes at byte {offset} of", buffer.len()), e))
+        self.file.read_exact_at(buffer, offset).map_err(|error| {
+            let error = match error.kind() {
+                io::ErrorKind::UnexpectedEof => io::Error::new(error.kind(), "the file ends before"),
+                _ => error,
+            };
+            self.error(&format!("read {} bytes at byte {offset} of", buffer.len()), error)
+        })
     }
 
     fn next_data(&self, offset: u64) -> Result<Option<Range<u64>>> {

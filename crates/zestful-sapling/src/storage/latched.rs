@@ -5,7 +5,7 @@ use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
-use super::{ReadAt, Storage};
+use super::{Medium, ReadAt, Storage};
 use crate::error::{Error, Refusal, Result};
 
 /// Storage that refuses every change after one that failed.
@@ -53,6 +53,9 @@ impl ReadAt for Latched {
     }
     fn allocated(&self) -> Result<u64> {
         self.inner.allocated()
+    }
+    fn medium(&self) -> Medium {
+        self.inner.medium()
     }
 }
 

@@ -5,6 +5,7 @@ use std::io;
 use std::os::unix::fs::MetadataExt;
 use std::path::Path;
 
+use super::BlockDevice;
 use crate::error::{Error, Refusal, Result};
 
 pub(super) fn shared(file: &File, path: &Path) -> Result<()> {
@@ -36,11 +37,14 @@ fn settle(taken: std::result::Result<(), TryLockError>, file: &File, path: &Path
     }
 }
 
-/// Who writes to the file, if anybody on this host does that takes locks.
+/// Who writes to the file, or uses the device, as far as this host tells; only programs that take locks are seen.
 ///
 /// # Errors
 /// `Io` when the file cannot be opened.
-pub fn writer_of(path: &Path) -> Result<Option<String>> {
+pub fn user_of(path: &Path) -> Result<Option<String>> {
+    if BlockDevice::is_at(path) {
+        return Ok(Some(super::device::user_of(path).unwrap_or_else(|| "another program".to_owned())));
+    }
     let file = File::open(path).map_err(|e| Error::io("open", path, e))?;
     Ok(match file.try_lock_shared() {
         Err(TryLockError::WouldBlock) => Some(holder_of(&file).unwrap_or_else(|| "another process".to_owned())),

@@ -3,6 +3,7 @@
 //! Storage is positioned and shared: every call takes `&self`, an offset and a buffer. Reading and writing are two
 //! traits, so that a parent layer can be held by a type that has no write call at all.
 
+mod device;
 mod fault;
 mod file;
 mod host;
@@ -16,14 +17,38 @@ use std::sync::Arc;
 
 use crate::error::Result;
 
+pub use device::{BlockDevice, StagedDevice};
 pub use fault::{CrashStates, FaultStorage, Operation, Recording};
 pub use file::{Access, FileStorage};
 pub use host::{free_space, is_marked_read_only, mark_read_only};
 pub(crate) use latched::Latched;
-pub use lock::writer_of;
+pub use lock::user_of;
 pub use memory::MemoryStorage;
 pub use staged::StagedFile;
-pub(crate) use staged::refuse_existing;
+pub(crate) use staged::{refuse_existing, rename_new, sync_folder, temporary_name};
+
+/// The host's identity of a file or device, the same under every name.
+pub type HostIdentity = (u64, u64);
+
+/// What kind of place bytes live in, as far as it changes what may be done with them.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Medium {
+    /// A file, or memory that stands in for one.
+    File,
+    /// A block device: a raw disk with sectors of its own, and old content everywhere. Sizes in bytes.
+    Device {
+        /// The smallest unit that can be addressed.
+        logical_sector: u32,
+        /// The unit that the device writes in.
+        physical_sector: u32,
+    },
+    /// A raw disk that a descriptor puts together from several files.
+    Pieces {
+        /// The smallest unit that its guest addresses.
+        logical_sector: u32,
+    },
+}
 
 /// Bytes that can be read at any position.
 pub trait ReadAt: Send + Sync {
@@ -68,6 +93,11 @@ pub trait ReadAt: Send + Sync {
     fn allocated(&self) -> Result<u64> {
         self.len()
     }
+
+    /// What kind of place this is.
+    fn medium(&self) -> Medium {
+        Medium::File
+    }
 }
 
 /// Bytes that can be written at any position as well.
@@ -102,16 +132,21 @@ pub trait Storage: ReadAt {
     ///
     /// # Errors
     /// As [`Storage::write_at`].
-    fn write_zeros(&self, mut offset: u64, mut len: u64) -> Result<()> {
-        static ZEROS: [u8; 64 << 10] = [0; 64 << 10];
-        while len > 0 {
-            let step = len.min(ZEROS.len() as u64);
-            self.write_at(&ZEROS[..step as usize], offset)?;
-            offset += step;
-            len -= step;
-        }
-        Ok(())
+    fn write_zeros(&self, offset: u64, len: u64) -> Result<()> {
+        write_plain_zeros(self, offset, len)
     }
+}
+
+/// Zeros, written as any other bytes.
+fn write_plain_zeros<S: Storage + ?Sized>(storage: &S, mut offset: u64, mut len: u64) -> Result<()> {
+    static ZEROS: [u8; 64 << 10] = [0; 64 << 10];
+    while len > 0 {
+        let step = len.min(ZEROS.len() as u64);
+        storage.write_at(&ZEROS[..step as usize], offset)?;
+        offset += step;
+        len -= step;
+    }
+    Ok(())
 }
 
 impl<T: ReadAt + ?Sized> ReadAt for Arc<T> {
@@ -129,6 +164,9 @@ impl<T: ReadAt + ?Sized> ReadAt for Arc<T> {
     }
     fn allocated(&self) -> Result<u64> {
         (**self).allocated()
+    }
+    fn medium(&self) -> Medium {
+        (**self).medium()
     }
 }
 

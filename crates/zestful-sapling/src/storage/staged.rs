@@ -30,9 +30,7 @@ impl StagedFile {
     /// `Refused` when something already stands at `target`; `Io` when the folder is missing or not writable.
     pub fn create(target: &Path) -> Result<Self> {
         refuse_existing(target)?;
-        let mut name = OsString::from(target);
-        name.push(format!(".partial-{:08x}", uuid::Uuid::new_v4().as_fields().0));
-        let temporary = PathBuf::from(name);
+        let temporary = temporary_name(target);
         let file = OpenOptions::new()
             .read(true)
             .write(true)
@@ -60,6 +58,26 @@ impl StagedFile {
         self.storage.sync()
     }
 
+    /// Has the host forget what it keeps of the file in memory, so that what is read next comes from its disk. A hint:
+    /// where the host keeps it all the same, only speed tells.
+    pub(crate) fn forget_cached(&self) {
+        self.storage.forget_cached();
+    }
+
+    /// Lets a range of the new file share the space of a range of `source`, where the file system can do that for any
+    /// file of its own; otherwise the kernel copies.
+    ///
+    /// # Errors
+    /// `Io`, also when `source` ends before.
+    pub(crate) fn copy_from(&self, source: &File, at: u64, target_at: u64, len: u64) -> Result<()> {
+        self.storage.copy_from(source, at, target_at, len)
+    }
+
+    /// Whether this file can share the space of `source`.
+    pub(crate) fn can_share_with(&self, source: &File) -> bool {
+        self.storage.can_share_with(source)
+    }
+
     /// Has the host set the space of a range aside; it reads as zero. Where the host cannot, zeros are written.
     ///
     /// # Errors
@@ -80,21 +98,33 @@ impl StagedFile {
     /// `Io`; `Refused` when something appeared at the target meanwhile.
     pub fn publish(mut self) -> Result<()> {
         self.storage.sync()?;
-        match renameat_with(CWD, &self.temporary, CWD, &self.target, RenameFlags::NOREPLACE) {
-            Ok(()) => {}
-            Err(Errno::EXIST) => return Err(exists(&self.target)),
-            // Where the file system cannot rename without replacing, a second name for the file never replaces.
-            Err(Errno::INVAL | Errno::NOSYS | Errno::OPNOTSUPP) => {
-                std::fs::hard_link(&self.temporary, &self.target).map_err(|e| match e.kind() {
-                    std::io::ErrorKind::AlreadyExists => exists(&self.target),
-                    _ => Error::io("put into place", &self.target, e),
-                })?;
-                std::fs::remove_file(&self.temporary).map_err(|e| Error::io("remove", &self.temporary, e))?;
-            }
-            Err(error) => return Err(Error::io("put into place", &self.target, error.into())),
-        }
+        rename_new(&self.temporary, &self.target)?;
         self.published = true;
         sync_folder(&self.target)
+    }
+}
+
+/// A name beside `target` for what is not complete yet.
+pub(crate) fn temporary_name(target: &Path) -> PathBuf {
+    let mut name = OsString::from(target);
+    name.push(format!(".partial-{:08x}", uuid::Uuid::new_v4().as_fields().0));
+    PathBuf::from(name)
+}
+
+/// Gives a file or folder its final name, replacing nothing.
+pub(crate) fn rename_new(temporary: &Path, target: &Path) -> Result<()> {
+    match renameat_with(CWD, temporary, CWD, target, RenameFlags::NOREPLACE) {
+        Ok(()) => Ok(()),
+        Err(Errno::EXIST) => Err(exists(target)),
+        // Where the file system cannot rename without replacing, a second name for the file never replaces.
+        Err(Errno::INVAL | Errno::NOSYS | Errno::OPNOTSUPP) => {
+            std::fs::hard_link(temporary, target).map_err(|e| match e.kind() {
+                std::io::ErrorKind::AlreadyExists => exists(target),
+                _ => Error::io("put into place", target, e),
+            })?;
+            std::fs::remove_file(temporary).map_err(|e| Error::io("remove", temporary, e))
+        }
+        Err(error) => Err(Error::io("put into place", target, error.into())),
     }
 }
 
@@ -120,6 +150,9 @@ impl ReadAt for Unpublished {
     }
     fn allocated(&self) -> Result<u64> {
         self.0.allocated()
+    }
+    fn medium(&self) -> super::Medium {
+        self.0.medium()
     }
 }
 
@@ -167,7 +200,8 @@ fn exists(target: &Path) -> Error {
     )
 }
 
-fn sync_folder(of: &Path) -> Result<()> {
+/// Syncs the folder that `of` stands in.
+pub(crate) fn sync_folder(of: &Path) -> Result<()> {
     let folder = match of.parent() {
         Some(parent) if !parent.as_os_str().is_empty() => parent,
         _ => Path::new("."),

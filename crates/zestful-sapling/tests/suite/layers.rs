@@ -3,11 +3,12 @@
 use std::path::{Path, PathBuf};
 
 /// Lowest first; modules of one layer do not know each other.
-const LAYERS: [&[&str]; 6] = [
+const LAYERS: [&[&str]; 7] = [
     &["error", "finding", "size", "bytes", "progress"],
     &["storage"],
     &["image"],
     &["chain"],
+    &["guest"],
     &["check", "ops"],
     &["lib"],
 ];

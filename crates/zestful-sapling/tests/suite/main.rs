@@ -8,6 +8,7 @@ mod crash;
 mod damage;
 mod layers;
 mod model;
+mod new_disks;
 mod operations;
 mod storages;
 mod world;

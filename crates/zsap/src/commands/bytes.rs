@@ -19,7 +19,7 @@ const MOST_TO_SHOW: u64 = 64 << 10;
 pub(super) fn run(console: &Console, command: &BytesCommand) -> Result<Outcome, Failure> {
     match command {
         BytesCommand::Read { path, at, len, output, format } => {
-            let format = format.map(Into::into);
+            let format = format.of(path)?;
             let read = |out: &mut (dyn Write + Send)| {
                 watch::run(console, |progress| {
                     watch::patiently(console, || read_bytes(path, format, *at, *len, out, progress))
@@ -55,7 +55,7 @@ pub(super) fn run(console: &Console, command: &BytesCommand) -> Result<Outcome, 
             }
         }
         BytesCommand::Write { path, at, input, format } => {
-            let request = WriteBytes::new(path, *at).with_format(format.map(Into::into));
+            let request = WriteBytes::new(path, *at).with_format(format.of(path)?);
             let plan = watch::patiently(console, || request.clone().plan())?;
             if console.show_plan(plan.summary())? {
                 return Ok(Outcome::Done);

@@ -5,15 +5,16 @@ use std::path::PathBuf;
 use serde_json::json;
 use zestful_sapling::check::check_chain;
 use zestful_sapling::finding::{Finding, Repair, Severity};
-use zestful_sapling::image::Format;
 
+use crate::args::FormatOption;
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
 use crate::{text, watch};
 
-pub(super) fn run(console: &Console, paths: &[PathBuf], format: Option<Format>) -> Result<Outcome, Failure> {
+pub(super) fn run(console: &Console, paths: &[PathBuf], format: &FormatOption) -> Result<Outcome, Failure> {
     let (mut ok, mut findings, mut lines) = (true, Vec::new(), Vec::new());
     for path in paths {
+        let format = format.of(path)?;
         let report = watch::run(console, |progress| watch::patiently(console, || check_chain(path, format, progress)))?;
         ok &= report.ok;
         let layers = text::count(report.files.len(), "file", "files");

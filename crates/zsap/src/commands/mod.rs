@@ -5,43 +5,66 @@ mod check;
 mod copy;
 mod demo;
 mod derive;
+mod identity;
 mod make;
 mod show;
 mod tree;
 
-use zestful_sapling::ops::{Copy, Make};
+use zestful_sapling::ops::{Identity, PlaceReport, Report};
+use zestful_sapling::{Error, error::Refusal};
 
-use crate::args::{Args, Command};
+use crate::args::{Args, Command, Depth};
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
+use crate::watch;
 
 pub(crate) fn run(args: &Args, console: &Console) -> Result<Outcome, Failure> {
     match &args.command {
-        Command::Make { path, size, image, sectors } => {
-            let request = Make::new(path, *size)
-                .with_format(image.format.map(Into::into))
-                .with_kind(image.kind.map(Into::into))
-                .with_block_size(image.block_size)
-                .with_sectors(*sectors)
-                .with_space(image.space.map(Into::into));
-            make::run(console, path, request, image.format.map(Into::into))
+        Command::Make { path, size, filled_from, image } => {
+            make::run(console, path, *size, filled_from.as_deref(), image)
         }
         Command::Derive { base, child, absolute, block_size } => {
             derive::run(console, base, child, *absolute, *block_size)
         }
-        Command::Show { path, format } => show::run(console, path, format.map(Into::into)),
+        Command::Show { path, format } => show::run(console, path, format),
         Command::Tree { path } => tree::run(console, path),
-        Command::Copy { source, target, image, source_format } => {
-            let request = Copy::new(source, target)
-                .with_format(image.format.map(Into::into))
-                .with_source_format(source_format.map(Into::into))
-                .with_kind(image.kind.map(Into::into))
-                .with_block_size(image.block_size)
-                .with_space(image.space.map(Into::into));
+        Command::Copy { source, target, image, identity, depth, verify } => {
+            let request = copy::Request {
+                source,
+                target,
+                options: image,
+                identity: identity.map_or(Identity::Fresh, Into::into),
+                depth: depth.unwrap_or(Depth::Disk),
+                verify: *verify,
+            };
             copy::run(console, &request)
         }
-        Command::Check { path, format } => check::run(console, path, format.map(Into::into)),
+        Command::Identity { path, fresh: _, format } => identity::run(console, path, format),
+        Command::Check { path, format } => check::run(console, path, format),
         Command::Bytes(command) => bytes::run(console, command),
         Command::Demo { folder } => demo::run(console, folder.as_deref()),
+    }
+}
+
+/// Plans something that a device's content may be in the way of: asks, or takes `--yes` for the answer.
+fn asking<T>(console: &Console, plan: impl Fn(bool) -> Result<T, Error>) -> Result<T, Error> {
+    let yes = console.common().yes;
+    match watch::patiently(console, || plan(yes)) {
+        Err(Error::Refused(Refusal::HasContent, advice)) if console.confirms(&advice.message) => {
+            watch::patiently(console, || plan(true))
+        }
+        other => other,
+    }
+}
+
+/// What a new image takes of its host.
+fn space_taken(console: &Console, report: &Report) -> String {
+    match report.place {
+        PlaceReport::Device => format!("  takes the whole device of {}", console.size(report.file_size)),
+        _ => format!(
+            "  takes {} of the host so far; {} are free",
+            console.size(report.allocated_size),
+            console.size(report.host_free)
+        ),
     }
 }

@@ -4,15 +4,17 @@ use std::path::{Path, PathBuf};
 
 use serde_json::{Value, json};
 use zestful_sapling::Error;
-use zestful_sapling::image::{Format, Kind, format_of_name};
-use zestful_sapling::ops::{ParentState, Report, inspect};
+use zestful_sapling::image::pieces::is_descriptor;
+use zestful_sapling::image::{Kind, format_of_name};
+use zestful_sapling::ops::{ParentState, PlaceReport, Report, inspect};
 
+use crate::args::FormatOption;
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
 use crate::table::Table;
 use crate::text;
 
-pub(super) fn run(console: &Console, paths: &[PathBuf], format: Option<Format>) -> Result<Outcome, Failure> {
+pub(super) fn run(console: &Console, paths: &[PathBuf], format: &FormatOption) -> Result<Outcome, Failure> {
     let (mut answers, mut lines) = (Vec::new(), Vec::new());
     for path in paths {
         if path.is_dir() {
@@ -21,7 +23,7 @@ pub(super) fn run(console: &Console, paths: &[PathBuf], format: Option<Format>) 
             answers.extend(reports.iter().map(|report| json!(report)));
             answers.extend(problems.iter().map(|(path, message)| json!({ "path": path, "error": message })));
         } else {
-            let report = inspect(path, format)?;
+            let report = inspect(path, format.of(path)?)?;
             lines.extend(image_lines(console, &report));
             answers.push(json!(report));
         }
@@ -40,7 +42,7 @@ fn folder(folder: &Path) -> Result<Reports, Error> {
     let mut paths = Vec::new();
     for entry in std::fs::read_dir(folder).map_err(unreadable)? {
         let path = entry.map_err(unreadable)?.path();
-        if path.is_file() && format_of_name(&path).is_some() {
+        if path.is_file() && (format_of_name(&path).is_some() || is_descriptor(&path)) {
             paths.push(path);
         }
     }
@@ -119,7 +121,12 @@ fn image_lines(console: &Console, report: &Report) -> Vec<String> {
         ),
     );
     let blocks = report.block_size.map_or_else(String::new, |bytes| format!(", blocks of {}", console.size(bytes)));
-    line("image", format!("{}, {}{blocks}", report.format, report.kind));
+    let place = match report.place {
+        PlaceReport::File => "",
+        PlaceReport::Device => ", a block device of the host",
+        PlaceReport::Pieces => ", in pieces",
+    };
+    line("image", format!("{}, {}{blocks}{place}", report.format, report.kind));
     let space = report.space.map_or_else(String::new, |space| format!("; {space}"));
     line(
         "space",
@@ -172,6 +179,9 @@ fn image_lines(console: &Console, report: &Report) -> Vec<String> {
     };
     line("use", held);
     line("changed", text::age(report.modified));
+    if report.place == PlaceReport::Device {
+        return lines;
+    }
     let growth = report.virtual_size.saturating_sub(report.allocated_size);
     let room = match (report.read_only, growth <= report.host_free) {
         (true, _) => "it grows no more".to_owned(),

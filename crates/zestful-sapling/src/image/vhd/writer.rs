@@ -101,12 +101,18 @@ impl VhdMut {
         })
     }
 
-    /// Before the first write of a session: a new identity, in the footer that rules, then in its copy.
+    /// Before the first write of a session: a new identity.
     fn begin(&mut self) -> Result<()> {
         if self.begun {
             return Ok(());
         }
-        let id = Uuid::new_v4();
+        self.put_identity(Uuid::new_v4())?;
+        self.begun = true;
+        Ok(())
+    }
+
+    /// A new identity in the footer that rules, then in its copy.
+    fn put_identity(&mut self, id: Uuid) -> Result<()> {
         let footer = self.layout.footer.clone().with_unique_id(id);
         self.storage.write_at(footer.bytes(), self.footer_at)?;
         self.storage.sync()?;
@@ -116,7 +122,6 @@ impl VhdMut {
         }
         self.layout.footer = footer;
         self.info.data_identity = Some(id);
-        self.begun = true;
         Ok(())
     }
 
@@ -359,6 +364,12 @@ impl ImageMut for VhdMut {
 
     fn zero_at(&mut self, offset: u64, len: u64) -> Result<()> {
         self.change(offset, len, |image, block, within, step, _| image.zero_in_block(block, within, step))
+    }
+
+    fn set_identity(&mut self, identity: Uuid) -> Result<()> {
+        self.put_identity(identity)?;
+        self.begun = true;
+        Ok(())
     }
 
     fn flush(&mut self) -> Result<()> {

@@ -32,6 +32,7 @@ pub(super) struct Layout {
     pub(super) slot: usize,
     pub(super) log: Region,
     pub(super) bat: Region,
+    pub(super) metadata: Region,
     pub(super) parameters: Parameters,
     pub(super) geometry: Geometry,
     pub(super) bounds: Bounds,
@@ -65,7 +66,8 @@ impl Layout {
             })
         };
         let bat = find(region::BAT)?;
-        let parameters = metadata::read(&*view, find(region::METADATA)?, findings)?;
+        let metadata = find(region::METADATA)?;
+        let parameters = metadata::read(&*view, metadata, findings)?;
         let geometry = Geometry::new(&parameters);
         if geometry.entries * ENTRY_LEN > bat.len {
             let message = format!(
@@ -81,7 +83,7 @@ impl Layout {
             vec![(0, HEADER_SECTION, "header section".to_owned()), (log.offset, log.end(), "log".to_owned())];
         taken.extend(regions.iter().map(|region| (region.offset, region.end(), region.name())));
         let bounds = Bounds { file_len, taken };
-        Ok(Self { header, slot, log, bat, parameters, geometry, bounds, view, pending })
+        Ok(Self { header, slot, log, bat, metadata, parameters, geometry, bounds, view, pending })
     }
 
     pub(super) fn table(&self) -> Table {

@@ -94,6 +94,15 @@ fn parse_table(bytes: &[u8]) -> std::result::Result<Vec<Item>, String> {
         .collect())
 }
 
+/// Where the bytes of a system item stand in the file, if there is such an item.
+pub(super) fn place_of(view: &dyn ReadAt, region: Region, id: Uuid) -> Result<Option<u64>> {
+    let mut bytes = vec![0; TABLE_LEN];
+    view.read_at(&mut bytes, region.offset)?;
+    let items = parse_table(&bytes).unwrap_or_default();
+    let found = items.iter().find(|item| item.id == id && item.flags & IS_USER == 0);
+    Ok(found.map(|item| region.offset + u64::from(item.offset)))
+}
+
 /// Reads and judges the items.
 pub(super) fn read(view: &dyn ReadAt, region: Region, findings: &mut Vec<Finding>) -> Result<Parameters> {
     let table = "metadata table";

@@ -11,7 +11,7 @@ use super::region::{Region, TABLES};
 use super::{MAX_FILE_SIZE, PAGE};
 use crate::error::{Error, Result};
 use crate::finding::Finding;
-use crate::storage::{ReadAt, Storage};
+use crate::storage::{Medium, ReadAt, Storage};
 
 /// The file as it is once its log is replayed. Nothing is written.
 ///
@@ -185,5 +185,9 @@ impl ReadAt for Replayed {
 
     fn allocated(&self) -> Result<u64> {
         self.inner.allocated()
+    }
+
+    fn medium(&self) -> Medium {
+        self.inner.medium()
     }
 }

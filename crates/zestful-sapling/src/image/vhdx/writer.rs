@@ -17,13 +17,13 @@ use std::sync::Arc;
 
 use uuid::Uuid;
 
-use super::ALIGNMENT;
 use super::header::{HEADERS, Header};
 use super::layout::Layout;
 use super::log::{LogWriter, MOST_PAGES_IN_ENTRY};
 use super::region::Region;
 use super::space::Space;
 use super::table::{Entry, State, Table};
+use super::{ALIGNMENT, PAGE, metadata};
 use crate::error::{Error, Result};
 use crate::finding::Finding;
 use crate::image::{Extent, Image, ImageInfo, ImageMut, Kind, check_range, data_in};
@@ -45,6 +45,7 @@ pub struct VhdxMut {
     header: Header,
     slot: usize,
     log_place: Region,
+    metadata: Region,
     space: Space,
     /// Present once this session has written.
     log: Option<LogWriter>,
@@ -89,6 +90,7 @@ impl VhdxMut {
             header: layout.header.clone(),
             slot: layout.slot,
             log_place: layout.log,
+            metadata: layout.metadata,
             space,
             log: None,
             released: Vec::new(),
@@ -328,6 +330,28 @@ impl ImageMut for VhdxMut {
 
     fn zero_at(&mut self, offset: u64, len: u64) -> Result<()> {
         self.change(offset, len, |image, block, within, step, _| image.zero_in_block(block, within, step))
+    }
+
+    fn set_identity(&mut self, identity: Uuid) -> Result<()> {
+        let Some(place) = metadata::place_of(&*self.storage, self.metadata, metadata::DISK_ID)? else {
+            let message = "the item `virtual disk id` is missing, so there is no place for an identity";
+            let finding =
+                Finding::unsupported("vhdx-metadata-missing", "metadata table", self.metadata.offset, message);
+            return Err(Error::from_finding(finding.at(self.path())));
+        };
+        self.begin()?;
+        let bytes = identity.to_bytes_le();
+        let mut done = 0;
+        // The item may stand across two pages; one commit carries both.
+        while done < bytes.len() {
+            let at = place + done as u64;
+            let step = (PAGE - at % PAGE).min((bytes.len() - done) as u64) as usize;
+            let part = &bytes[done..done + step];
+            self.table.pages.change(at, |page, within| page[within..within + step].copy_from_slice(part))?;
+            done += step;
+        }
+        self.info.identity = Some(identity);
+        self.commit()
     }
 
     fn flush(&mut self) -> Result<()> {

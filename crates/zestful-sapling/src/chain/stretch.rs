@@ -1,0 +1,85 @@
+//! The stretches of a disk that may hold anything but zeros.
+
+use super::Disk;
+use crate::error::Result;
+use crate::image::{Image, Source};
+
+/// A part of a disk that is data in one layer's file.
+pub(crate) struct Stretch<'a> {
+    pub(crate) layer: &'a dyn Image,
+    /// The byte in the layer's file.
+    pub(crate) at: u64,
+    /// The byte of the disk.
+    pub(crate) offset: u64,
+    pub(crate) len: u64,
+}
+
+/// A part of what one layer alone holds.
+pub(crate) enum Part<'a> {
+    Data(Stretch<'a>),
+    /// Zeros that hide what the parent holds.
+    Zeros(std::ops::Range<u64>),
+}
+
+/// Calls `act` with each part of the disk that may hold anything but zeros, in order.
+pub(crate) fn for_each_stretch<'a>(disk: &'a dyn Disk, mut act: impl FnMut(Stretch<'a>) -> Result<()>) -> Result<()> {
+    let (mut offset, size) = (0, disk.virtual_size());
+    while offset < size {
+        let extent = disk.extent_at(offset, size - offset)?;
+        if let Some((layer, at)) = extent.data.and_then(|(number, at)| disk.layer(number).map(|layer| (layer, at))) {
+            split_by_holes(Stretch { layer, at, offset, len: extent.len }, |part| match part {
+                Part::Data(stretch) => act(stretch),
+                Part::Zeros(_) => Ok(()),
+            })?;
+        }
+        offset += extent.len;
+    }
+    Ok(())
+}
+
+/// Calls `act` with each part of the disk that this layer alone decides, in order: its data and, where it has a parent,
+/// its explicit zeros.
+pub(crate) fn for_each_part<'a>(layer: &'a dyn Image, mut act: impl FnMut(Part<'a>) -> Result<()>) -> Result<()> {
+    let (mut offset, size, hides) = (0, layer.info().virtual_size, layer.info().parent.is_some());
+    while offset < size {
+        let extent = layer.extent_at(offset, size - offset)?;
+        match extent.source {
+            Source::Data(at) => split_by_holes(Stretch { layer, at, offset, len: extent.len }, |part| match part {
+                Part::Zeros(_) if !hides => Ok(()),
+                part => act(part),
+            })?,
+            Source::Zero if hides => act(Part::Zeros(offset..offset + extent.len))?,
+            Source::Zero | Source::Parent => {}
+        }
+        offset += extent.len;
+    }
+    Ok(())
+}
+
+/// What of a stretch is data and what are holes of the host's file, which read as zeros.
+fn split_by_holes<'a>(whole: Stretch<'a>, mut act: impl FnMut(Part<'a>) -> Result<()>) -> Result<()> {
+    let Stretch { layer, at, offset, len } = whole;
+    let (mut from, end) = (at, at + len);
+    while from < end {
+        let data = layer.host_data(from, end - from)?;
+        if data.start > from {
+            act(Part::Zeros(offset + (from - at)..offset + (data.start - at)))?;
+        }
+        if !data.is_empty() {
+            let len = data.end - data.start;
+            act(Part::Data(Stretch { layer, at: data.start, offset: offset + (data.start - at), len }))?;
+        }
+        from = data.end;
+    }
+    Ok(())
+}
+
+/// How much data a disk holds at most, as far as tables and the host's holes tell.
+pub(crate) fn data_len(disk: &dyn Disk) -> Result<u64> {
+    let mut total = 0;
+    for_each_stretch(disk, |stretch| {
+        total += stretch.len;
+        Ok(())
+    })?;
+    Ok(total)
+}

@@ -1,0 +1,75 @@
+//! From a path, or from storage, to an open image.
+
+use std::path::Path;
+use std::sync::Arc;
+
+use super::pieces::{Pieces, is_descriptor};
+use super::{Format, Image, ImageMut, RawImage, RawImageMut, probe, vhd, vhdx};
+use crate::error::{Error, Refusal, Result};
+use crate::storage::{Access, BlockDevice, FileStorage, HostIdentity, ReadAt, Storage};
+
+/// What stands at a path: a file, a block device, or a disk in pieces.
+pub(crate) struct Place {
+    pub(crate) storage: Arc<dyn ReadAt>,
+    pub(crate) identity: HostIdentity,
+    /// The same as `storage`, for a disk in pieces.
+    pub(crate) pieces: Option<Arc<Pieces>>,
+}
+
+/// Opens what stands at `path` for reading.
+pub(crate) fn open_place(path: &Path, access: Access) -> Result<Place> {
+    if BlockDevice::is_at(path) {
+        let device = BlockDevice::open(path, access)?;
+        return Ok(Place { identity: device.host_identity(), storage: Arc::new(device), pieces: None });
+    }
+    if is_descriptor(path) {
+        let identity = FileStorage::open(path, Access::Look)?.host_identity()?;
+        let pieces = Arc::new(Pieces::open(path, access)?);
+        return Ok(Place { storage: pieces.clone(), identity, pieces: Some(pieces) });
+    }
+    let file = FileStorage::open(path, access)?;
+    Ok(Place { identity: file.host_identity()?, storage: Arc::new(file), pieces: None })
+}
+
+/// Opens what stands at `path` for writing.
+pub(crate) fn open_place_mut(path: &Path) -> Result<(Arc<dyn Storage>, HostIdentity)> {
+    if BlockDevice::is_at(path) {
+        let device = BlockDevice::open(path, Access::Write)?;
+        let identity = device.host_identity();
+        return Ok((Arc::new(device), identity));
+    }
+    if is_descriptor(path) {
+        return Err(Error::refused(
+            Refusal::ReadOnly,
+            format!("{} is a disk in pieces, whose digests would no longer hold", path.display()),
+            "copy it into one image (`copy`), and write to that",
+        ));
+    }
+    let file = FileStorage::open(path, Access::Write)?;
+    let identity = file.host_identity()?;
+    Ok((Arc::new(file), identity))
+}
+
+/// Opens an image for reading; the format is the one given or else the one that [`probe`] finds.
+///
+/// # Errors
+/// As [`probe`] and the format's own opening.
+pub fn open_image(storage: Arc<dyn ReadAt>, format: Option<Format>) -> Result<Box<dyn Image>> {
+    match probe(&*storage, format)? {
+        Format::Raw => Ok(Box::new(RawImage::open(storage)?)),
+        Format::Vhd => Ok(Box::new(vhd::Vhd::open(storage)?)),
+        Format::Vhdx => Ok(Box::new(vhdx::Vhdx::open(storage)?)),
+    }
+}
+
+/// Opens an image for writing, as [`open_image`] does for reading; a pending log is replayed into the file first.
+///
+/// # Errors
+/// As [`open_image`].
+pub fn open_image_mut(storage: Arc<dyn Storage>, format: Option<Format>) -> Result<Box<dyn ImageMut>> {
+    match probe(&*storage, format)? {
+        Format::Raw => Ok(Box::new(RawImageMut::open(storage)?)),
+        Format::Vhd => Ok(Box::new(vhd::VhdMut::open(storage)?)),
+        Format::Vhdx => Ok(Box::new(vhdx::VhdxMut::open(storage)?)),
+    }
+}

@@ -1,0 +1,113 @@
+//! What a new image is to be, as it is asked for.
+
+use serde::Serialize;
+
+use crate::image::{Format, Kind};
+
+/// How a fixed disk takes its space from the host.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Space {
+    /// Every byte is written, so that nothing old can be read through whatever the host does.
+    Written,
+    /// The host sets the space aside at once; it reads as zero.
+    Reserved,
+    /// Nothing is set aside; the host may run full later.
+    Sparse,
+}
+
+impl std::fmt::Display for Space {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.pad(match self {
+            Space::Written => "every byte written",
+            Space::Reserved => "its space reserved",
+            Space::Sparse => "its space not claimed from the host",
+        })
+    }
+}
+
+/// Something unusual that is meant so; without it the operation is refused.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+#[non_exhaustive]
+pub enum Override {
+    /// The format is another one than the file's name says.
+    Ending,
+    /// The logical sector size changes under a partition table, which cannot be read any more then.
+    Sectors,
+    /// A block device that is not blank loses its content.
+    DeviceContent,
+}
+
+/// What a new image is to be; what is left out is chosen by its name, its size and its source.
+///
+/// ```
+/// use zestful_sapling::image::Kind;
+/// use zestful_sapling::ops::{NewImage, Space};
+/// let image = NewImage::new().with_kind(Kind::Fixed).with_space(Space::Sparse);
+/// # _ = image;
+/// ```
+#[derive(Clone, Debug, Default)]
+pub struct NewImage {
+    pub(super) format: Option<Format>,
+    pub(super) kind: Option<Kind>,
+    pub(super) block_size: Option<u64>,
+    pub(super) sectors: Option<(u32, u32)>,
+    pub(super) space: Option<Space>,
+    pub(super) piece_size: Option<u64>,
+    overrides: Vec<Override>,
+}
+
+impl NewImage {
+    /// Everything is left to name, size and source.
+    pub fn new() -> Self {
+        Self::default()
+    }
+
+    /// The format; one that the name contradicts needs [`Override::Ending`].
+    pub fn with_format(mut self, format: impl Into<Option<Format>>) -> Self {
+        self.format = format.into();
+        self
+    }
+
+    /// Fixed or dynamic; dynamic where the format has that, unless something else is asked for.
+    pub fn with_kind(mut self, kind: impl Into<Option<Kind>>) -> Self {
+        self.kind = kind.into();
+        self
+    }
+
+    /// Another block size in bytes than the default for the size.
+    pub fn with_block_size(mut self, bytes: impl Into<Option<u64>>) -> Self {
+        self.block_size = bytes.into();
+        self
+    }
+
+    /// Logical and physical sector size in bytes; those of the source, where there is one and the format has them.
+    pub fn with_sectors(mut self, sectors: impl Into<Option<(u32, u32)>>) -> Self {
+        self.sectors = sectors.into();
+        self
+    }
+
+    /// How a fixed disk takes its space: reserved, and a raw copy sparse, unless something else is asked for.
+    pub fn with_space(mut self, space: impl Into<Option<Space>>) -> Self {
+        self.space = space.into();
+        self
+    }
+
+    /// A raw disk in files of so many bytes each, and a descriptor that puts them together
+    /// ([`crate::image::pieces`]).
+    pub fn with_piece_size(mut self, bytes: impl Into<Option<u64>>) -> Self {
+        self.piece_size = bytes.into();
+        self
+    }
+
+    /// Allows something unusual.
+    pub fn with_override(mut self, allowed: Override) -> Self {
+        self.overrides.push(allowed);
+        self
+    }
+
+    pub(super) fn allows(&self, wanted: Override) -> bool {
+        self.overrides.contains(&wanted)
+    }
+}
