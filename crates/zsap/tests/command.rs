@@ -55,6 +55,53 @@ fn commands_do_what_they_say() {
 }
 
 #[test]
+fn copies_of_every_sort_do_what_they_say() {
+    let scene = Scene::new();
+    let rows: [Row; 27] = [
+        ("make fen-base.vhdx 64M -q", 0, "", ""),
+        ("bytes write fen-base.vhdx --at 9M -i seeds.txt -q", 0, "", ""),
+        ("derive fen-base.vhdx now.vhdx -q", 0, "", ""),
+        ("bytes write now.vhdx --at 40M -i seeds.txt -q", 0, "", ""),
+        ("make full.vhd --filled-from now.vhdx", 0, "64 MiB disk, vhd dynamic, blocks of 2 MiB; ", ""),
+        ("make larger.vhdx 96M --filled-from now.vhdx --kind fixed", 0, "96 MiB disk, vhdx fixed", ""),
+        ("make smaller.vhdx 32M --filled-from now.vhdx", 2, "", "cannot hold the 67108864 of its source"),
+        ("make nothing.vhdx", 2, "", "<SIZE>"),
+        ("bytes read larger.vhdx --at 40M --len 18", 0, "Caltha palustris\n", ""),
+        ("copy now.vhdx twin --depth chain --verify", 0, "  base     fen-base.vhdx: vhdx dynamic", ""),
+        ("copy now.vhdx twin --depth chain", 4, "", "twin already exists"),
+        ("copy now.vhdx twin2 --depth chain --kind fixed", 2, "", "each layer stays as it is"),
+        ("show twin/now.vhdx", 0, "recorded as .\\fen-base.vhdx", ""),
+        ("bytes read twin/now.vhdx --at 9M --len 18", 0, "Caltha palustris\n", ""),
+        ("copy now.vhdx kept.vhdx --identity keep", 0, "made kept.vhdx", "will answer to one identity"),
+        ("identity kept.vhdx", 2, "", "--fresh"),
+        ("identity kept.vhdx --fresh", 0, "kept.vhdx has an identity of its own now", ""),
+        ("identity fen-base.vhdx --fresh", 4, "", "fen-base.vhdx is the parent of ./now.vhdx"),
+        ("copy now.vhdx records.raw --piece-size 24M --verify", 0, "made records.raw.pieces.json", ""),
+        ("copy now.vhdx records.raw --piece-size 24M", 4, "", "records.raw.pieces.json already exists"),
+        ("copy now.vhdx a.raw --piece-size 1000", 2, "", "a piece is a multiple of 4096 bytes"),
+        ("show records.raw.pieces.json", 0, "raw, fixed, in pieces", ""),
+        ("show .", 0, "records.raw.pieces.json", ""),
+        ("bytes read records.raw.pieces.json --at 40M --len 18", 0, "Caltha palustris\n", ""),
+        ("bytes write records.raw.pieces.json --at 0 -i seeds.txt", 4, "", "whose digests would no longer hold"),
+        ("copy now.vhdx odd.vhdx --format vhd", 4, "", "say --force=ending"),
+        ("copy now.vhdx odd.vhdx --format vhd --force=ending -q", 0, "", ""),
+    ];
+    for (typed, status, out, err) in rows {
+        scene.run(typed).expect(typed, status, out, err);
+    }
+    scene.run("show odd.vhdx").expect("odd", 4, "", "but it begins or ends like a vhd image");
+    scene.run("show odd.vhdx --format vhd").expect("odd", 4, "", "the name of odd.vhdx says vhdx, the option says vhd");
+    scene.run("show odd.vhdx --format vhd --force=ending").expect("odd", 0, "vhd, dynamic", "");
+    scene.spoil("records.raw.001", 5);
+    scene.run("check records.raw.pieces.json").expect("piece", 3, "the piece records.raw.001 was changed", "");
+    scene.run("copy records.raw.pieces.json b.vhdx").expect("piece", 1, "", "the piece records.raw.001 was changed");
+    std::fs::remove_file(scene.path("records.raw.002")).unwrap();
+    scene.run("show records.raw.pieces.json").expect("piece", 1, "", "the piece records.raw.002 is missing");
+    let partial: Vec<String> = scene.files().into_iter().filter(|name| name.contains("partial")).collect();
+    assert_eq!(partial, Vec::<String>::new());
+}
+
+#[test]
 fn json_is_one_document_with_the_promised_keys() {
     let scene = Scene::new();
     scene.run("make fen-base.vhdx 1G -q").expect("make", 0, "", "");
@@ -140,12 +187,17 @@ fn an_image_in_use_is_refused_with_its_user() {
 fn an_interrupt_leaves_nothing_half_made() {
     let scene = Scene::new();
     std::fs::write(scene.path("big.raw"), vec![7; 64 << 20]).unwrap();
+    scene.run("copy big.raw base.vhdx -q").expect("copy", 0, "", "");
+    scene.run("derive base.vhdx child.vhdx -q").expect("derive", 0, "", "");
     let work = [
         "copy big.raw copy.vhdx",
         "copy big.raw copy.vhd --kind fixed",
         "copy big.raw copy.raw",
         "make new.raw 64M --space written",
         "make new.vhdx 64M --kind fixed --space written",
+        "make new.vhdx --filled-from child.vhdx",
+        "copy child.vhdx copy --piece-size 8M",
+        "copy child.vhdx copy --depth chain",
     ];
     for typed in work {
         let child = scene.start(&format!("{typed} --rate-limit 8M"));
@@ -154,7 +206,7 @@ fn an_interrupt_leaves_nothing_half_made() {
         let output = child.wait_with_output().unwrap();
         assert_eq!(output.status.code(), Some(1));
         assert!(String::from_utf8_lossy(&output.stderr).contains("stopped on request"), "{output:?}");
-        assert_eq!(scene.files(), ["big.raw", "seeds.txt"]);
+        assert_eq!(scene.files(), ["base.vhdx", "big.raw", "child.vhdx", "seeds.txt"]);
     }
 }
 
@@ -195,13 +247,39 @@ fn a_full_host_is_told_with_both_figures() {
         return;
     };
     std::fs::write(scene.path("big.raw"), vec![7; 16 << 20]).unwrap();
-    for target in ["copy.vhdx", "copy.vhd", "copy.raw", "copy.vhd --kind fixed"] {
+    for target in ["copy.vhdx", "copy.vhd", "copy.raw", "copy.vhd --kind fixed", "copy --piece-size 4M"] {
         scene.run(&format!("copy big.raw small/{target}")).expect("full", 4, "", ", but the host has");
     }
+    scene.run("copy big.raw base.vhdx -q").expect("copy", 0, "", "");
+    scene.run("copy base.vhdx small/copy --depth chain").expect("full", 4, "", ", but the host has");
+    scene.run("make large.vhd 2040G -q").expect("make", 0, "", "warning: the disk can grow");
+    scene.run("derive large.vhd small/a.vhd small/b.vhd small/c.vhd").expect("full", 4, "", ", but the host has");
     scene.run("make small/fixed.vhd 1G --kind fixed").expect("full", 4, "", "may need 1 GiB, but the host has");
     assert_eq!(std::fs::read_dir(scene.path("small")).unwrap().count(), 0, "something was left");
     scene.run("make small/a.vhdx 1G -q").expect("fits", 0, "", "warning: the disk can grow to 1 GiB, the host has");
-    // Filled up behind our backs: the write fails, the disk stays whole.
+    // Filled up behind our backs, in the middle: nothing is left of what was new.
+    std::fs::remove_file(scene.path("small/a.vhdx")).unwrap();
+    std::fs::write(scene.path("fits.raw"), vec![7; 3 << 20]).unwrap();
+    scene.run("copy fits.raw fits.vhdx -q").expect("copy", 0, "", "");
+    scene.run("derive fits.vhdx fits-child.vhdx -q").expect("derive", 0, "", "");
+    for typed in [
+        "copy fits.raw small/copy.vhdx",
+        "copy fits.raw small/copy --piece-size 2M",
+        "copy fits-child.vhdx small/copy --depth chain",
+        "make small/new.raw 3M --kind fixed --space written",
+    ] {
+        let late = scene.start(&format!("{typed} --rate-limit 2M"));
+        let begun = || std::fs::read_dir(scene.path("small")).unwrap().next().is_some();
+        scene.wait("a file", begun);
+        assert!(std::fs::write(scene.path("small/filler"), vec![1; 8 << 20]).is_err(), "it is full now");
+        let output = late.wait_with_output().unwrap();
+        assert_eq!(output.status.code(), Some(1), "{typed}");
+        assert!(String::from_utf8_lossy(&output.stderr).contains("No space"), "{typed}: {output:?}");
+        std::fs::remove_file(scene.path("small/filler")).unwrap();
+        assert_eq!(std::fs::read_dir(scene.path("small")).unwrap().count(), 0, "{typed} left something");
+    }
+    scene.run("make small/a.vhdx 1G -q").expect("fits", 0, "", "warning: the disk can grow to 1 GiB, the host has");
+    // The same for a write into an image: it fails, the disk stays whole.
     let fill = scene.run("bytes write small/a.vhdx --at 0 -i big.raw");
     fill.expect("full", 1, "", "No space left on device");
     scene.run("check small/a.vhdx").expect("whole", 0, "small/a.vhdx: sound", "");

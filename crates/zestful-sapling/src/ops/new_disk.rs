@@ -128,8 +128,10 @@ impl NewDisk {
         if let Some(source) = &source {
             plan.bytes_read = data_len(source)?;
             plan.steps.push(format!("copy at most {} of data from {}", format_size(plan.bytes_read), name_of(source)));
-            plan.bytes_written += plan.bytes_read;
-            // What is claimed at first is what the data then fills.
+            // What is claimed at first is what the data then fills; a device is written once, all of it.
+            if !target.is_device() {
+                plan.bytes_written += plan.bytes_read;
+            }
             if blank.can_outgrow() {
                 plan.peak_extra_space = plan.bytes_written;
             }
@@ -137,6 +139,9 @@ impl NewDisk {
         if verify {
             plan.steps.push(format!("read {} back and compare", target.path().display()));
             plan.bytes_read += plan.bytes_read;
+        }
+        if target.is_device() {
+            plan.peak_extra_space = 0;
         }
         target.require_space(plan.peak_extra_space)?;
         if blank.can_outgrow() && !target.is_device() {
@@ -245,7 +250,7 @@ fn check_sectors(source: &Chain, logical_sector: u32, image: &NewImage, plan: &m
     }
     let Some(table) = partition_table(source)? else { return Ok(()) };
     let message = format!(
-        "{} has an {table} partition table for sectors of {own} bytes, the new disk has sectors of {logical_sector}: \
+        "{} carries a partition table ({table}) for sectors of {own} bytes, the new disk has sectors of {logical_sector}: \
          the table will not be readable",
         source.layers()[0].path().display()
     );

@@ -345,7 +345,8 @@ fn a_spoiled_piece_is_named() {
         joined.extend(std::fs::read(path(&format!("in-pieces.{number:03}"))).unwrap());
     }
     assert!(joined == content, "pieces are the disk's bytes and nothing else");
-    let spoils: [(&str, &dyn Fn(&Path)); 3] = [
+    type Spoil<'a> = (&'a str, &'a dyn Fn(&Path));
+    let spoils: [Spoil; 3] = [
         ("piece-missing", &|piece| std::fs::remove_file(piece).unwrap()),
         ("piece-size", &|piece| std::fs::write(piece, "short").unwrap()),
         ("piece-changed", &|piece| {

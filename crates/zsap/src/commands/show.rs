@@ -128,15 +128,17 @@ fn image_lines(console: &Console, report: &Report) -> Vec<String> {
     };
     line("image", format!("{}, {}{blocks}{place}", report.format, report.kind));
     let space = report.space.map_or_else(String::new, |space| format!("; {space}"));
-    line(
-        "space",
-        format!(
-            "{} on the host ({} of the disk), the file is {} long{space}",
-            console.size(report.allocated_size),
-            text::share(report.allocated_size, report.virtual_size),
-            console.size(report.file_size)
-        ),
+    let taken = format!(
+        "{} on the host ({} of the disk), the file is {} long{space}",
+        console.size(report.allocated_size),
+        text::share(report.allocated_size, report.virtual_size),
+        console.size(report.file_size)
     );
+    match report.place {
+        PlaceReport::File => line("space", taken),
+        PlaceReport::Pieces => line("space", taken.replace("the file is", "the pieces are together")),
+        PlaceReport::Device => line("space", "the whole device".to_owned()),
+    }
     if let Some(blocks) = report.blocks {
         let held = blocks.full + blocks.partial;
         let mut parts = vec![format!("{} whole", blocks.full)];
@@ -173,15 +175,16 @@ fn image_lines(console: &Console, report: &Report) -> Vec<String> {
         line("log", state.to_owned());
     }
     let held = match (&report.in_use, report.read_only) {
+        (Some(holder), _) if report.place == PlaceReport::Device => format!("in use: {}", text::safe(holder)),
         (Some(holder), _) => format!("being written to by {}", text::safe(holder)),
         (None, true) => "frozen: read-only on this host; no writer seen".to_owned(),
         (None, false) => "no writer seen on this host".to_owned(),
     };
     line("use", held);
-    line("changed", text::age(report.modified));
     if report.place == PlaceReport::Device {
         return lines;
     }
+    line("changed", text::age(report.modified));
     let growth = report.virtual_size.saturating_sub(report.allocated_size);
     let room = match (report.read_only, growth <= report.host_free) {
         (true, _) => "it grows no more".to_owned(),

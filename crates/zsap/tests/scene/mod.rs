@@ -84,7 +84,7 @@ impl Scene {
         names
     }
 
-    fn wait(&self, what: &str, mut there: impl FnMut() -> bool) {
+    pub fn wait(&self, what: &str, mut there: impl FnMut() -> bool) {
         let start = Instant::now();
         while !there() {
             assert!(start.elapsed() < Duration::from_secs(20), "waited in vain for {what}");
@@ -145,6 +145,12 @@ impl Scene {
 
 /// Unmounts when dropped.
 pub struct Mounted(PathBuf);
+
+impl Mounted {
+    pub fn at(place: PathBuf) -> Self {
+        Self(place)
+    }
+}
 
 impl Drop for Mounted {
     fn drop(&mut self) {
