@@ -6,7 +6,7 @@
 # The source is half data in extents of mixed sizes, half holes. A copy by `zsap` is durable when it returns; `cp`
 # promises nothing, so it is timed alone and together with a sync of its file. The page cache is warm for all.
 set -euo pipefail
-folder=$(realpath "${1:-.}") mib=${2:-2048} runs=${3:-7}
+folder=$(realpath "${1:-.}") mib=${2:-4096} runs=${3:-7}
 cd "$(dirname "$0")/.."
 cargo build --release --quiet
 zsap=$PWD/target/release/zsap
@@ -22,7 +22,8 @@ while ((at < mib)); do
     at=$((at + 2 * step)) step=$((step % 61 + 7))
 done
 "$zsap" -q copy source.raw source.vhdx
-cat source.raw source.vhdx >/dev/null
+"$zsap" -q copy source.raw source.vhd
+cat source.raw source.vhdx source.vhd >/dev/null
 
 declare -A times
 once() { # NAME COMMAND...
@@ -44,7 +45,8 @@ for ((run = 0; run <= runs; run++)); do
     once cp+sync cp_synced
     once raw-to-vhdx "$zsap" -q copy source.raw target.vhdx
     once vhdx-to-raw "$zsap" -q copy source.vhdx target.raw
-    once vhdx-to-vhdx "$zsap" -q copy source.vhdx target.vhdx
+    once raw-to-vhd "$zsap" -q copy source.raw target.vhd
+    once vhd-to-vhdx "$zsap" -q copy source.vhd target.vhdx
 done
 cmp source.raw <("$zsap" -q bytes read target.vhdx --at 0 --len "${mib}M")
 
@@ -52,7 +54,7 @@ median() { tr ' ' '\n' | grep . | sort -n | awk '{v[NR]=$1} END {print v[int((NR
 range() { tr ' ' '\n' | grep . | sort -n | awk 'NR==1{a=$1} {b=$1} END {printf "%.2f to %.2f s", a/1e6, b/1e6}'; }
 base=$(median <<<"${times[cp]}") synced=$(median <<<"${times[cp+sync]}")
 printf '%d MiB, half of it data, %d runs in turn\n' "$mib" "$runs"
-for name in cp cp+sync raw-to-vhdx vhdx-to-raw vhdx-to-vhdx; do
+for name in cp cp+sync raw-to-vhdx vhdx-to-raw raw-to-vhd vhd-to-vhdx; do
     own=$(median <<<"${times[$name]}")
     awk -v n="$name" -v t="$own" -v b="$base" -v s="$synced" -v r="$(range <<<"${times[$name]}")" \
         'BEGIN { printf "%-13s %6.2f s   %5.2f x cp   %5.2f x cp+sync   (%s)\n", n, t/1e6, t/b, t/s, r }'

@@ -226,6 +226,11 @@ impl Error {
         Error::Refused(why, Box::new(Advice { message: message.into(), advice: advice.into() }))
     }
 
+    /// The end of work on a block device whose content is no longer what it was.
+    pub(crate) fn on_device(self, path: &Path) -> Self {
+        Error::Unfinished { path: path.to_owned(), source: Box::new(self) }
+    }
+
     pub(crate) fn parent(child: &Path, kind: ParentProblemKind) -> Self {
         Error::Parent(Box::new(ParentProblem { child: child.to_owned(), kind }))
     }

@@ -42,6 +42,7 @@ fn kind(error: &Error) -> &'static str {
         Error::Usage(_) => "usage",
         Error::Refused(..) => "refused",
         Error::Cancelled => "stopped",
+        Error::Unfinished { source, .. } => kind(source),
         _ => "host",
     }
 }

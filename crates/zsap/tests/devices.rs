@@ -143,6 +143,19 @@ fn a_device_in_use_is_left_alone() {
     assert!(!scene.files().iter().any(|name| name.starts_with("b.vhdx")));
 }
 
+#[test]
+fn a_read_only_device_is_not_begun() {
+    let scene = Scene::new();
+    junk(&scene, "old", 16);
+    let Some(device) = Loop::over(&scene, "old", &["-r"]) else { return };
+    scene.run("make a.vhdx 16M -q").expect("make", 0, "", "");
+    let refused = scene.run(&format!("copy a.vhdx {} --yes", device.device));
+    refused.expect("read-only", 4, "", "is a read-only device");
+    assert!(!refused.err.contains("was begun"), "{}", refused.err);
+    assert_eq!(std::fs::read(&device.device).unwrap(), vec![0xEE; 16 << 20]);
+    scene.run(&format!("copy {} back.vhdx -q", device.device)).expect("as a source", 0, "", "");
+}
+
 /// Cut short, a device shows nothing that could be taken for a disk.
 #[test]
 fn a_device_that_was_half_written_shows_no_disk() {

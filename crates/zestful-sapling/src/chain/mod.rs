@@ -264,6 +264,14 @@ impl ChainMut {
         self.write_at(&vec![0; (end - last) as usize], last)
     }
 
+    /// Gives the current image another identity.
+    ///
+    /// # Errors
+    /// As [`ImageMut::set_identity`].
+    pub fn set_identity(&mut self, identity: uuid::Uuid) -> Result<()> {
+        self.current.set_identity(identity)
+    }
+
     /// Returns when all that was written before is durable.
     ///
     /// # Errors

@@ -3,9 +3,10 @@
 use std::io::{Read, Write};
 use std::path::{Path, PathBuf};
 
-use super::{Plan, children_beside};
+use super::Plan;
+use super::family::refuse_if_parent;
 use crate::chain::{Chain, ChainMut, Disk, OpenOptions};
-use crate::error::{Error, Refusal, Result};
+use crate::error::{Error, Result};
 use crate::image::Format;
 use crate::progress::Progress;
 use crate::size::format_size;
@@ -73,15 +74,10 @@ impl WriteBytes {
     /// knowing. `Usage` when `at` lies past the end; otherwise as [`Chain::open`].
     pub fn plan(self) -> Result<WriteBytesPlan> {
         let disk = Chain::open(&self.path, &OpenOptions::new().with_format(self.format))?;
-        let children = children_beside(&self.path)?;
-        if !children.is_empty() {
-            let names: Vec<String> = children.iter().map(|child| child.display().to_string()).collect();
-            return Err(Error::refused(
-                Refusal::NeededByChildren,
-                format!("{} is the parent of {}", self.path.display(), names.join(", ")),
-                "write to a child, or to a new one (`derive`): a change here would break them all",
-            ));
-        }
+        refuse_if_parent(
+            &self.path,
+            "write to a child, or to a new one (`derive`): a change here would break them all",
+        )?;
         let room = disk.virtual_size().checked_sub(self.at).ok_or_else(|| {
             Error::usage(
                 format!("byte {} lies past the end of {}", self.at, self.path.display()),

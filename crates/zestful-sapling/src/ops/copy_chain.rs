@@ -14,7 +14,7 @@ use super::sapling::{ParentRecord, Sapling};
 use super::target::{Staged, Target};
 use super::unchanged::Unchanged;
 use super::{NewImage, Plan, Space};
-use crate::chain::{Chain, Disk, OpenOptions, Part, for_each_part};
+use crate::chain::{Chain, ChainMut, Disk, OpenOptions, Part, for_each_part};
 use crate::error::{Error, Result};
 use crate::image::{Format, Image, ImageInfo, Kind, open_image, open_image_mut};
 use crate::progress::Progress;
@@ -243,17 +243,17 @@ impl CopyChainPlan {
                 staged
             }
         };
-        let mut image = open_image_mut(staged.storage(), Some(format))?;
+        let mut disk = ChainMut::from_parts(open_image_mut(staged.storage(), Some(format))?, Vec::new());
         let filling = Filling { source: Content::Layer(layer), staged: &staged, digest: self.request.verify, progress };
-        let filled = filling.run(&mut *image)?;
+        let filled = filling.run(&mut disk)?;
         match (format, kept) {
-            (Format::Vhdx, true) => image.set_identity(info.identity.unwrap_or(disk_id))?,
-            (Format::Vhdx, false) => image.set_identity(disk_id)?,
-            (_, true) => image.set_identity(info.data_identity.unwrap_or(disk_id))?,
+            (Format::Vhdx, true) => disk.set_identity(info.identity.unwrap_or(disk_id))?,
+            (Format::Vhdx, false) => disk.set_identity(disk_id)?,
+            (_, true) => disk.set_identity(info.data_identity.unwrap_or(disk_id))?,
             // The identity of a VHD image is new already.
             _ => {}
         }
-        image.close()?;
+        disk.close()?;
         if let Some(expected) = filled.digest {
             staged.sync_so_far()?;
             staged.forget_cached();

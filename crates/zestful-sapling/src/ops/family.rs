@@ -9,7 +9,7 @@ use serde::Serialize;
 
 use super::inspect::open_for_look;
 use crate::chain::{MAX_DEPTH, OpenOptions, parent_of};
-use crate::error::{Error, Result};
+use crate::error::{Error, Refusal, Result};
 use crate::image::{Format, ImageInfo, Kind, folder_of, format_of_name};
 use crate::storage::{HostIdentity, ReadAt};
 
@@ -89,6 +89,17 @@ pub fn children_beside(image: &Path) -> Result<Vec<PathBuf>> {
         waiting.extend(&node.children);
     }
     Ok(Vec::new())
+}
+
+/// Refuses to change an image that others in its folder grew from.
+pub(super) fn refuse_if_parent(image: &Path, advice: &str) -> Result<()> {
+    let children = children_beside(image)?;
+    if children.is_empty() {
+        return Ok(());
+    }
+    let names: Vec<String> = children.iter().map(|child| child.display().to_string()).collect();
+    let message = format!("{} is the parent of {}", image.display(), names.join(", "));
+    Err(Error::refused(Refusal::NeededByChildren, message, advice))
 }
 
 struct Seen {

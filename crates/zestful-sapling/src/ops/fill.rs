@@ -9,9 +9,9 @@ use std::sync::mpsc::{Receiver, Sender, SyncSender, channel, sync_channel};
 use super::digest::ContentDigest;
 use super::target::Staged;
 use crate::bytes::is_zero;
-use crate::chain::{Disk, Part, Stretch, for_each_part, for_each_stretch};
+use crate::chain::{ChainMut, Disk, Part, Stretch, for_each_part, for_each_stretch};
 use crate::error::{Error, Result};
-use crate::image::{Image, ImageMut, Source};
+use crate::image::Image;
 use crate::progress::Progress;
 use crate::storage::StagedFile;
 
@@ -54,8 +54,8 @@ pub(super) struct Filled {
 impl Filling<'_> {
     /// One thread reads, this one writes, and a third has the host put on its disk what was written, so that the end
     /// has little left to wait for.
-    pub(super) fn run(&self, target: &mut dyn ImageMut) -> Result<Filled> {
-        let size = target.info().virtual_size;
+    pub(super) fn run(&self, target: &mut ChainMut) -> Result<Filled> {
+        let size = target.virtual_size();
         std::thread::scope(|scope| {
             let (full, filled) = sync_channel::<Result<Chunk>>(IN_FLIGHT);
             let (used, empty) = channel::<Vec<u8>>();
@@ -85,7 +85,7 @@ impl Filling<'_> {
 
     fn write_all(
         &self,
-        target: &mut dyn ImageMut,
+        target: &mut ChainMut,
         filled: &Receiver<Result<Chunk>>,
         used: &Sender<Vec<u8>>,
         wish: &SyncSender<()>,
@@ -116,7 +116,7 @@ impl Filling<'_> {
             // Nobody needs the buffer once the reader is done.
             _ = used.send(bytes);
         }
-        let end = target.info().virtual_size;
+        let end = target.virtual_size();
         self.clear(target, next..end)?;
         Ok(written)
     }
@@ -130,12 +130,12 @@ impl Filling<'_> {
     }
 
     /// Zeros over old content. Elsewhere nothing need be done: new space reads as zero.
-    fn clear(&self, target: &mut dyn ImageMut, range: Range<u64>) -> Result<()> {
+    fn clear(&self, target: &mut ChainMut, range: Range<u64>) -> Result<()> {
         if self.staged.is_used() { zero(target, range, self.progress) } else { Ok(()) }
     }
 }
 
-fn zero(target: &mut dyn ImageMut, mut range: Range<u64>, progress: &Progress) -> Result<()> {
+fn zero(target: &mut ChainMut, mut range: Range<u64>, progress: &Progress) -> Result<()> {
     while !range.is_empty() {
         progress.check()?;
         let step = ZERO_STEP.min(range.end - range.start);
@@ -147,7 +147,7 @@ fn zero(target: &mut dyn ImageMut, mut range: Range<u64>, progress: &Progress) -
 
 /// The same by letting the new file share the space of the source's files; for an image whose every byte has its place
 /// already. Returns how many bytes that were.
-pub(super) fn share(source: &dyn Disk, file: &StagedFile, target: &dyn ImageMut, progress: &Progress) -> Result<u64> {
+pub(super) fn share(source: &dyn Disk, file: &StagedFile, target: &ChainMut, progress: &Progress) -> Result<u64> {
     let mut files: HashMap<PathBuf, File> = HashMap::new();
     let mut shared = 0;
     for_each_stretch(source, |stretch| {
@@ -160,7 +160,7 @@ pub(super) fn share(source: &dyn Disk, file: &StagedFile, target: &dyn ImageMut,
         let mut done = 0;
         while done < stretch.len {
             let extent = target.extent_at(stretch.offset + done, stretch.len - done)?;
-            let Source::Data(at) = extent.source else {
+            let Some((0, at)) = extent.data else {
                 let message = format!("byte {} of the new image has no place yet", stretch.offset + done);
                 return Err(Error::usage(message, "share only with fixed images"));
             };

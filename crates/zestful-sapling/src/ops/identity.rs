@@ -5,8 +5,9 @@ use std::path::PathBuf;
 use serde::Serialize;
 use uuid::Uuid;
 
-use super::{Plan, children_beside};
-use crate::error::{Error, Refusal, Result};
+use super::Plan;
+use super::family::refuse_if_parent;
+use crate::error::{Error, Result};
 use crate::image::{Format, open_image, open_image_mut, open_place, open_place_mut};
 use crate::storage::Access;
 
@@ -43,15 +44,8 @@ impl FreshIdentity {
                 "what a guest wrote into it, such as a partition table's, is the guest's to change",
             ));
         }
-        let children = children_beside(&self.path)?;
-        if !children.is_empty() {
-            let names: Vec<String> = children.iter().map(|child| child.display().to_string()).collect();
-            return Err(Error::refused(
-                Refusal::NeededByChildren,
-                format!("{} is the parent of {}, which know it by its identity", self.path.display(), names.join(", ")),
-                "give a new identity to the file that nothing grew from",
-            ));
-        }
+        let advice = "they know it by its identity: give a new one to the file that nothing grew from";
+        refuse_if_parent(&self.path, advice)?;
         let mut plan = Plan { operation: "identity", ..Plan::default() };
         plan.steps.push(format!("give {} a new identity; its content stays", self.path.display()));
         plan.files.change.push(self.path.clone());

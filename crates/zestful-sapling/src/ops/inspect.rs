@@ -14,7 +14,7 @@ use crate::finding::Finding;
 use crate::image::vhd::Vhd;
 use crate::image::vhdx::Vhdx;
 use crate::image::{BlockCounts, Format, Image, Kind, folder_of, open_image, open_place, probe};
-use crate::storage::{Access, HostIdentity, Medium, ReadAt, free_space, is_marked_read_only, user_of};
+use crate::storage::{Access, BlockDevice, HostIdentity, Medium, ReadAt, free_space, is_marked_read_only, user_of};
 
 /// Tables whose used part is larger than this are not counted through.
 const COUNTED_TABLE: u64 = 4 << 20;
@@ -127,7 +127,10 @@ pub(super) struct Opened {
 
 /// Opens an image; without a lock if somebody holds it, who is then named.
 pub(super) fn open_for_look(path: &Path, format: Option<Format>, count: bool) -> Result<Opened> {
-    let (place, in_use) = match open_place(path, Access::Read) {
+    // A look at a device asks nobody to keep away from it meanwhile, so that it disturbs nobody.
+    let first = if BlockDevice::is_at(path) { Access::Look } else { Access::Read };
+    let (place, in_use) = match open_place(path, first) {
+        Ok(place) if first == Access::Look => (place, user_of(path)?),
         Ok(place) => (place, None),
         Err(Error::Refused(Refusal::InUse, _)) => (open_place(path, Access::Look)?, user_of(path)?),
         Err(other) => return Err(other),

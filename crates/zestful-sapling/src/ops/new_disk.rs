@@ -12,8 +12,9 @@ use super::fill::{Content, Filled, Filling, share, shareable_file};
 use super::target::{Staged, Target};
 use super::unchanged::Unchanged;
 use super::{NewImage, Override, Plan, Space};
-use crate::chain::{Chain, Disk, data_len};
+use crate::chain::{Chain, ChainMut, Disk, data_len};
 use crate::error::{Error, Refusal, Result};
+use crate::finding::Severity;
 use crate::guest::partition_table;
 use crate::image::{Format, ImageInfo, Kind, open_image, open_image_mut};
 use crate::progress::Progress;
@@ -126,6 +127,9 @@ impl NewDisk {
         plan.bytes_written = blank.initial_len()?;
         plan.peak_extra_space = plan.bytes_written;
         if let Some(source) = &source {
+            let odd = source.layers().iter().flat_map(|layer| layer.warnings()).chain(source.warnings());
+            let odd = odd.filter(|finding| finding.severity > Severity::Note);
+            plan.warnings.extend(odd.map(ToString::to_string));
             plan.bytes_read = data_len(source)?;
             plan.steps.push(format!("copy at most {} of data from {}", format_size(plan.bytes_read), name_of(source)));
             // What is claimed at first is what the data then fills; a device is written once, all of it.
@@ -156,19 +160,15 @@ impl NewDisk {
 
     pub(super) fn run(&self, progress: &Progress) -> Result<NewDiskOutcome> {
         self.target.require_space(self.plan.peak_extra_space)?;
-        let done = self.target.begin(self.blank.size(), self.logical_sector).and_then(|staged| {
+        let staged = self.target.begin(self.blank.size(), self.logical_sector)?;
+        let write = || {
             let outcome = self.write(&staged, progress)?;
             progress.check()?;
-            staged.publish(progress)?;
             Ok(outcome)
-        });
-        match done {
-            // A file that was begun is gone again; a device is not what it was.
-            Err(error) if self.target.is_device() && !matches!(error, Error::Refused(Refusal::InUse, _)) => {
-                Err(Error::Unfinished { path: self.target.path().to_owned(), source: Box::new(error) })
-            }
-            other => other,
-        }
+        };
+        let done = write().and_then(|outcome| staged.publish(progress).map(|()| outcome));
+        // A file that was begun is gone again; a device is not what it was.
+        done.map_err(|error| if self.target.is_device() { error.on_device(self.target.path()) } else { error })
     }
 
     fn write(&self, staged: &Staged, progress: &Progress) -> Result<NewDiskOutcome> {
@@ -189,17 +189,18 @@ impl NewDisk {
             shareable.and_then(|(source, _)| shareable_file(source)).and_then(|file| staged.sharing_with(&file));
         self.blank.lay_out(staged, self.source.is_some(), progress)?;
         let Some((source, unchanged)) = &self.source else { return Ok(outcome) };
-        let mut image = open_image_mut(staged.storage(), Some(self.blank.format()))?;
+        let image = open_image_mut(staged.storage(), Some(self.blank.format()))?;
+        let mut disk = ChainMut::from_parts(image, Vec::new());
         let name = self.target.path().file_name().unwrap_or_default().to_string_lossy().into_owned();
         progress.begin(format!("copying to {name}"), self.plan.bytes_read);
         let filled = match sharing {
-            Some(file) => share(source, file, &*image, progress).map(|shared| {
+            Some(file) => share(source, file, &disk, progress).map(|shared| {
                 outcome.bytes_shared = shared;
                 Filled { written: 0, digest: None }
             }),
             None => {
                 let content = Content::Disk(source);
-                Filling { source: content, staged, digest: self.verify, progress }.run(&mut *image)
+                Filling { source: content, staged, digest: self.verify, progress }.run(&mut disk)
             }
         };
         // That the source changed explains whatever else went wrong.
@@ -207,9 +208,9 @@ impl NewDisk {
         let filled = filled?;
         outcome.bytes_written = filled.written;
         if let Some(identity) = self.kept {
-            image.set_identity(identity)?;
+            disk.set_identity(identity)?;
         }
-        image.close()?;
+        disk.close()?;
         if self.verify {
             let expected = match filled.digest {
                 Some(digest) => digest,

@@ -51,6 +51,14 @@ impl BlockDevice {
         if !found.file_type().is_block_device() {
             return Err(Error::usage(format!("{} is not a block device", path.display()), "name one, or a file"));
         }
+        let marked = std::fs::read_to_string(system_folder(found.rdev()).join("ro")).unwrap_or_default();
+        if write && marked.trim() == "1" {
+            return Err(Error::refused(
+                Refusal::ReadOnly,
+                format!("{} is a read-only device", path.display()),
+                "choose another one, or make it writable on this host first",
+            ));
+        }
         let len = file.seek(SeekFrom::End(0)).map_err(error)?;
         let sector = |size: rustix::io::Result<u32>| size.map_err(|e| error(e.into()));
         let (logical_sector, physical_sector) = (sector(ioctl_blksszget(&file))?, sector(ioctl_blkpbszget(&file))?);
@@ -91,12 +99,20 @@ fn in_use(path: &Path) -> Error {
     )
 }
 
+fn name_of(number: u64) -> String {
+    format!("{}:{}", rustix::fs::major(number), rustix::fs::minor(number))
+}
+
+/// Where the host tells of a device.
+fn system_folder(number: u64) -> PathBuf {
+    PathBuf::from("/sys/dev/block").join(name_of(number))
+}
+
 /// What uses a device, as far as the host tells.
 pub(super) fn user_of(path: &Path) -> Option<String> {
     let number = std::fs::metadata(path).ok()?.rdev();
-    let name = |number: u64| format!("{}:{}", rustix::fs::major(number), rustix::fs::minor(number));
-    let folder = PathBuf::from("/sys/dev/block").join(name(number));
-    let mut wanted = vec![name(number)];
+    let folder = system_folder(number);
+    let mut wanted = vec![name_of(number)];
     // The parts of a disk are folders in the disk's own.
     for part in std::fs::read_dir(&folder).into_iter().flatten().flatten() {
         let part = part.path();
@@ -198,12 +214,12 @@ impl StagedDevice {
     /// Opens the device alone and clears its beginning.
     ///
     /// # Errors
-    /// As [`BlockDevice::open`].
+    /// As [`BlockDevice::open`], and then nothing has changed; `Unfinished` when its beginning cannot be cleared.
     pub fn begin(path: &Path) -> Result<Self> {
         let device = BlockDevice::open(path, Access::Write)?;
         let head = vec![0; HEAD.min(device.len) as usize];
-        device.write_zeros(0, head.len() as u64)?;
-        device.sync()?;
+        let cleared = device.write_zeros(0, head.len() as u64).and_then(|()| device.sync());
+        cleared.map_err(|error| error.on_device(path))?;
         Ok(Self { device: std::sync::Arc::new(Headless { device, head: std::sync::Mutex::new(head) }) })
     }
 

@@ -43,7 +43,7 @@ fn settle(taken: std::result::Result<(), TryLockError>, file: &File, path: &Path
 /// `Io` when the file cannot be opened.
 pub fn user_of(path: &Path) -> Result<Option<String>> {
     if BlockDevice::is_at(path) {
-        return Ok(Some(super::device::user_of(path).unwrap_or_else(|| "another program".to_owned())));
+        return Ok(super::device::user_of(path));
     }
     let file = File::open(path).map_err(|e| Error::io("open", path, e))?;
     Ok(match file.try_lock_shared() {

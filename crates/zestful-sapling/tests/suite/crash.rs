@@ -60,6 +60,7 @@ fn record(layers: Layers, start_model: Model, steps: &[Step]) -> Run {
                 events.push((storage.operations(), Event::Flushed));
                 image = layers.shape.open_mut(storage.clone());
             }
+            Step::Renew => image.set_identity(uuid::Uuid::new_v4()).unwrap(),
             Step::Flush | Step::Derive => {
                 image.flush().unwrap();
                 events.push((storage.operations(), Event::Flushed));

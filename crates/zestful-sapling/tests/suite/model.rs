@@ -41,6 +41,13 @@ fn run(mut layers: Layers, steps: &[Step]) {
                 disk = layers.open();
             }
             Step::Derive => {}
+            Step::Renew => {
+                disk.close().unwrap();
+                let mut image = layers.shape.open_mut(layers.storages.last().unwrap().clone());
+                image.set_identity(uuid::Uuid::new_v4()).unwrap();
+                image.close().unwrap();
+                disk = layers.open();
+            }
         }
     }
     model.assert_same(&disk);

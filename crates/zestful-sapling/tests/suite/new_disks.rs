@@ -98,14 +98,14 @@ proptest! {
         }
         // Two children with changes of their own: sectors over the parent's, and zeros over its data.
         let mut changed = model;
-        changed.fill(units / 2 * 4096, 4096, 9);
         changed.fill(0, size.min(3 << 20), 0);
+        changed.fill(units / 2 * 4096 + 512, 512, 9);
         for (number, format) in [(2, "vhd"), (4, "vhdx")] {
             let child = path(&format!("child.{format}"));
             derive(&sources[number].0, &child);
             let mut disk = ChainMut::open(&child, &OpenOptions::new()).unwrap();
-            disk.write_at(&[9; 4096], units / 2 * 4096).unwrap();
             disk.zero_at(0, size.min(3 << 20)).unwrap();
+            disk.write_at(&[9; 512], units / 2 * 4096 + 512).unwrap();
             disk.close().unwrap();
             sources.push((child, changed.clone()));
         }
@@ -414,4 +414,38 @@ fn a_source_that_changes_is_told_and_nothing_is_made() {
         assert!(advice.message.contains("herbarium.raw"));
         assert_eq!(files(folder.path()), ["herbarium.raw"]);
     }
+}
+
+/// Metadata items of other programs stay byte for byte, whatever is written, also when the identity is renewed.
+#[test]
+fn metadata_that_is_not_ours_is_kept() {
+    const REGION: u64 = 2 << 20;
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("herbarium.vhdx");
+    Make::new(&path, 8 << 20).plan().unwrap().run(&Progress::new()).unwrap();
+    let file = std::fs::File::options().read(true).write(true).open(&path).unwrap();
+    let mut count = [0; 2];
+    file.read_exact_at(&mut count, REGION + 10).unwrap();
+    let mut entry = [0x5A; 32];
+    entry[16..20].copy_from_slice(&(200u32 << 10).to_le_bytes());
+    entry[20..24].copy_from_slice(&16u32.to_le_bytes());
+    entry[24..28].copy_from_slice(&1u32.to_le_bytes());
+    entry[28..].fill(0);
+    file.write_all_at(&entry, REGION + 32 + 32 * u64::from(count[0])).unwrap();
+    file.write_all_at(&[count[0] + 1, 0], REGION + 10).unwrap();
+    file.write_all_at(b"a note of a tool", REGION + (200 << 10)).unwrap();
+    let region = || {
+        let mut bytes = vec![0; 1 << 20];
+        file.read_exact_at(&mut bytes, REGION).unwrap();
+        bytes
+    };
+    assert_eq!(check_chain(&path, None, &Progress::new()).unwrap().findings, vec![]);
+    let before = region();
+    write(&path, 3 << 20, &[7; 8192]);
+    assert!(region() == before);
+    FreshIdentity::new(&path).plan().unwrap().run().unwrap();
+    let after = region();
+    let changed: Vec<usize> = (0..before.len()).filter(|at| before[*at] != after[*at]).collect();
+    assert!(changed[0] + 16 > changed[changed.len() - 1], "only the identity itself changed: {changed:?}");
+    assert_eq!(check_chain(&path, None, &Progress::new()).unwrap().findings, vec![]);
 }

@@ -101,6 +101,8 @@ pub enum Step {
     /// The program ends without closing.
     Drop,
     Derive,
+    /// The image gets another identity, which no content depends on.
+    Renew,
 }
 
 /// The shape of the disks in one test case.
@@ -168,6 +170,7 @@ pub fn steps(shape: &Shape, count: std::ops::Range<usize>, derive: u32) -> impl 
         1 => Just(Step::Close),
         1 => Just(Step::Drop),
         derive => Just(Step::Derive),
+        1 => Just(Step::Renew),
     ];
     proptest::collection::vec(step, count)
 }

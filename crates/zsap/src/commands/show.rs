@@ -136,7 +136,14 @@ fn image_lines(console: &Console, report: &Report) -> Vec<String> {
     );
     match report.place {
         PlaceReport::File => line("space", taken),
-        PlaceReport::Pieces => line("space", taken.replace("the file is", "the pieces are together")),
+        PlaceReport::Pieces => line(
+            "space",
+            format!(
+                "{} on the host, the pieces are {} together",
+                console.size(report.allocated_size),
+                console.size(report.file_size)
+            ),
+        ),
         PlaceReport::Device => line("space", "the whole device".to_owned()),
     }
     if let Some(blocks) = report.blocks {
@@ -165,7 +172,7 @@ fn image_lines(console: &Console, report: &Report) -> Vec<String> {
         line("depth", format!("{} below this one", text::count(report.depth, "layer", "layers")));
     }
     if let Some(id) = report.identity {
-        line("identity", format!("{id} (seen by the guest, the same along a chain)"));
+        line("identity", format!("{id} (what a guest knows the disk by)"));
     }
     if let Some(id) = report.data_identity {
         line("content id", format!("{id} (recorded by children, changes with the content)"));
@@ -186,7 +193,7 @@ fn image_lines(console: &Console, report: &Report) -> Vec<String> {
     }
     line("changed", text::age(report.modified));
     let growth = report.virtual_size.saturating_sub(report.allocated_size);
-    let room = match (report.read_only, growth <= report.host_free) {
+    let room = match (report.read_only || report.place == PlaceReport::Pieces, growth <= report.host_free) {
         (true, _) => "it grows no more".to_owned(),
         (false, true) => format!("the most it can still grow, {}, fits", console.size(growth)),
         (false, false) => {
