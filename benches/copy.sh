@@ -5,14 +5,9 @@
 #
 # The source is half data in extents of mixed sizes, half holes. A copy by `zsap` is durable when it returns; `cp`
 # promises nothing, so it is timed alone and together with a sync of its file. The page cache is warm for all.
-set -euo pipefail
-folder=$(realpath "${1:-.}") mib=${2:-4096} runs=${3:-7}
-cd "$(dirname "$0")/.."
-cargo build --release --quiet
-zsap=$PWD/target/release/zsap
-work=$(mktemp -d "$folder/zsap-bench.XXXXXX")
-trap 'rm -rf "$work"' EXIT
-cd "$work"
+source "$(dirname "$0")/timing.sh"
+mib=${2:-4096} runs=${3:-7}
+begin "${1:-.}"
 
 truncate -s "${mib}M" source.raw
 at=0 step=1
@@ -25,18 +20,6 @@ done
 "$zsap" -q copy source.raw source.vhd
 cat source.raw source.vhdx source.vhd >/dev/null
 
-declare -A times
-once() { # NAME COMMAND...
-    local name=$1 start end
-    shift
-    rm -f target.*
-    # The host discards the space of the removed file for a while after.
-    sync -f . && sleep 1
-    start=$(date +%s%N)
-    "$@"
-    end=$(date +%s%N)
-    times[$name]+="$(((end - start) / 1000)) "
-}
 cp_synced() { cp --sparse=always source.raw target.raw && sync target.raw; }
 
 for ((run = 0; run <= runs; run++)); do
@@ -50,8 +33,6 @@ for ((run = 0; run <= runs; run++)); do
 done
 cmp source.raw <("$zsap" -q bytes read target.vhdx --at 0 --len "${mib}M")
 
-median() { tr ' ' '\n' | grep . | sort -n | awk '{v[NR]=$1} END {print v[int((NR+1)/2)]}'; }
-range() { tr ' ' '\n' | grep . | sort -n | awk 'NR==1{a=$1} {b=$1} END {printf "%.2f to %.2f s", a/1e6, b/1e6}'; }
 base=$(median <<<"${times[cp]}") synced=$(median <<<"${times[cp+sync]}")
 printf '%d MiB, half of it data, %d runs in turn\n' "$mib" "$runs"
 for name in cp cp+sync raw-to-vhdx vhdx-to-raw raw-to-vhd vhd-to-vhdx; do

@@ -4,27 +4,10 @@
 #   benches/fixed.sh [FOLDER] [RESERVED-GiB] [WRITTEN-MiB] [RUNS]
 #
 # A disk made by `zsap` is durable when it returns, so `dd` is told to sync as well.
-set -euo pipefail
-folder=$(realpath "${1:-.}") gib=${2:-50} mib=${3:-2048} runs=${4:-7}
-cd "$(dirname "$0")/.."
-cargo build --release --quiet
-zsap=$PWD/target/release/zsap
-work=$(mktemp -d "$folder/zsap-bench.XXXXXX")
-trap 'rm -rf "$work"' EXIT
-cd "$work"
+source "$(dirname "$0")/timing.sh"
+gib=${2:-50} mib=${3:-2048} runs=${4:-7}
+begin "${1:-.}"
 
-declare -A times
-once() { # NAME COMMAND...
-    local name=$1 start end
-    shift
-    rm -f target.*
-    # The host discards the space of the removed file for a while after.
-    sync -f . && sleep 1
-    start=$(date +%s%N)
-    "$@"
-    end=$(date +%s%N)
-    times[$name]+="$(((end - start) / 1000)) "
-}
 for ((run = 0; run <= runs; run++)); do
     ((run != 1)) || times=() # the first round only warms up
     for ending in raw vhd vhdx; do
@@ -36,8 +19,6 @@ for ((run = 0; run <= runs; run++)); do
     done
 done
 
-median() { tr ' ' '\n' | grep . | sort -n | awk '{v[NR]=$1} END {print v[int((NR+1)/2)]}'; }
-range() { tr ' ' '\n' | grep . | sort -n | awk 'NR==1{a=$1} {b=$1} END {printf "%.3f to %.3f s", a/1e6, b/1e6}'; }
 base=$(median <<<"${times[dd]}")
 printf 'reserved: %d GiB; written: %d MiB; %d runs in turn\n' "$gib" "$mib" "$runs"
 for name in reserved-raw reserved-vhd reserved-vhdx dd written-raw written-vhd written-vhdx; do

@@ -33,6 +33,10 @@ use crate::storage::{Latched, ReadAt, Storage};
 /// the ends of runs that are not aligned to pages.
 const MOST_PAGES_IN_STEP: usize = 20;
 
+/// Bytes that the file grows by beyond what is needed: each growth has the host write its metadata again. It is a hole,
+/// and closing cuts it off.
+const GROWTH: u64 = 64 << 20;
+
 /// A VHDX image, open for writing.
 ///
 /// See [`ImageMut`] for what is guaranteed. Both write identifiers of the header change before the first write of a
@@ -125,9 +129,10 @@ impl VhdxMut {
         let place = self.space.allocate(len);
         if place.reused {
             self.storage.punch_hole(place.offset, len)?;
-        } else {
-            self.storage.set_len(self.space.end())?;
-            self.table.bounds.file_len = self.space.end();
+        } else if self.space.end() > self.table.bounds.file_len {
+            let len = self.space.end() + GROWTH;
+            self.storage.set_len(len)?;
+            self.table.bounds.file_len = len;
         }
         self.unsynced = true;
         Ok(place.offset)
@@ -361,6 +366,10 @@ impl ImageMut for VhdxMut {
     fn close(mut self: Box<Self>) -> Result<()> {
         self.commit()?;
         if self.log.take().is_some() {
+            // What the last growth took too much is named by nothing.
+            if self.table.bounds.file_len > self.space.end() {
+                self.storage.set_len(self.space.end())?;
+            }
             // The last commit's pages reach their places before the log stops naming them.
             self.storage.sync()?;
             self.header.log = Uuid::nil();
