@@ -105,6 +105,21 @@ pub struct ParentReference {
     pub time_stamp: Option<u32>,
 }
 
+/// What a child is to record of its parent.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ParentRecord {
+    /// The parent's data identity.
+    pub identity: Uuid,
+    /// The parent's time stamp, where its format has one.
+    pub time_stamp: Option<u32>,
+    /// Its file name.
+    pub name: String,
+    /// Its path from the child's folder, with backslashes.
+    pub relative: String,
+    /// Its path on this host, with backslashes, where that is to be recorded, too.
+    pub absolute: Option<String>,
+}
+
 /// How many blocks of an image are in which state.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct BlockCounts {
@@ -209,6 +224,14 @@ pub trait ImageMut: Image {
     /// `Usage` when the format has no identity; otherwise as [`ImageMut::flush`].
     fn set_identity(&mut self, identity: Uuid) -> Result<()>;
 
+    /// Records another parent, or another path to it; durable on return. The image's own content and identities stay, so
+    /// that its children find it as before. After a crash it names the old parent or the new one.
+    ///
+    /// # Errors
+    /// `Usage` when the image has no parent; `Unsupported` when the file has no room for the record; otherwise as
+    /// [`ImageMut::flush`].
+    fn set_parent(&mut self, parent: &ParentRecord) -> Result<()>;
+
     /// Returns when all that was written before is durable.
     ///
     /// # Errors
@@ -236,6 +259,14 @@ pub(crate) fn check_range(info: &ImageInfo, path: &Path, offset: u64, len: u64) 
             info.virtual_size
         ),
     ))
+}
+
+/// Rejects a parent for an image that has none to change.
+pub(crate) fn no_parent(path: &Path) -> crate::Error {
+    crate::Error::usage(
+        format!("{} has no parent", path.display()),
+        "only a differencing image records one; grow one with `derive`",
+    )
 }
 
 /// The first part of a range of the storage that is no hole, as [`Image::host_data`] tells it.

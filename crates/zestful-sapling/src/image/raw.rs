@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use uuid::Uuid;
 
-use super::{Extent, Format, Image, ImageInfo, ImageMut, Kind, Source, check_range, data_in};
+use super::{Extent, Format, Image, ImageInfo, ImageMut, Kind, ParentRecord, Source, check_range, data_in, no_parent};
 use crate::error::{Error, Result};
 use crate::finding::{Finding, Repair};
 use crate::storage::{Latched, Medium, ReadAt, Storage};
@@ -146,6 +146,10 @@ impl ImageMut for RawImageMut {
             format!("{} is a raw disk, which has no identity of its own", self.path().display()),
             "what a guest wrote into it, such as a partition table's, is the guest's to change",
         ))
+    }
+
+    fn set_parent(&mut self, _: &ParentRecord) -> Result<()> {
+        Err(no_parent(self.path()))
     }
 
     fn flush(&mut self) -> Result<()> {

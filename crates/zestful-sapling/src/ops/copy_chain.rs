@@ -10,13 +10,13 @@ use super::blank::Blank;
 use super::digest::{digest_of, layer_digest};
 use super::fill::{Content, Filling};
 use super::new_disk::Identity;
-use super::sapling::{ParentRecord, Sapling};
+use super::sapling::Sapling;
 use super::target::{Staged, Target};
 use super::unchanged::Unchanged;
 use super::{NewImage, Plan, Space};
 use crate::chain::{Chain, ChainMut, Disk, OpenOptions, Part, for_each_part};
 use crate::error::{Error, Result};
-use crate::image::{Format, Image, ImageInfo, Kind, open_image, open_image_mut};
+use crate::image::{Format, Image, ImageInfo, Kind, ParentRecord, open_image, open_image_mut};
 use crate::progress::Progress;
 use crate::size::format_size;
 use crate::storage::{

@@ -5,10 +5,10 @@ use std::path::{Path, PathBuf};
 use uuid::Uuid;
 
 use super::Plan;
-use super::sapling::{ParentRecord, Sapling};
+use super::sapling::Sapling;
 use crate::chain::{Chain, Disk, OpenOptions, record_relative};
 use crate::error::{Error, Result};
-use crate::image::{ImageInfo, folder_of, format_of_name};
+use crate::image::{ImageInfo, ParentRecord, folder_of, format_of_name};
 use crate::progress::Progress;
 use crate::size::format_size;
 use crate::storage::{StagedFile, is_marked_read_only, mark_read_only, refuse_existing};

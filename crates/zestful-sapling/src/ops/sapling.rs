@@ -1,25 +1,8 @@
 //! An empty child, in the format of its parent.
 
-use uuid::Uuid;
-
 use crate::error::Result;
-use crate::image::{Format, ImageInfo, ParentReference, RecordedPath, vhd, vhdx};
+use crate::image::{Format, ImageInfo, ParentRecord, ParentReference, vhd, vhdx};
 use crate::storage::Storage;
-
-/// What a child records of its parent.
-#[derive(Clone, Debug)]
-pub(super) struct ParentRecord {
-    /// The parent's data identity.
-    pub(super) identity: Uuid,
-    /// The parent's time stamp, where its format has one.
-    pub(super) time_stamp: Option<u32>,
-    /// Its file name.
-    pub(super) name: String,
-    /// Its path from the child's folder, with backslashes.
-    pub(super) relative: String,
-    /// Its path on this host, with backslashes.
-    pub(super) absolute: Option<String>,
-}
 
 /// A legal differencing image that is not there yet.
 #[derive(Clone, Debug)]
@@ -31,10 +14,7 @@ pub(super) enum Sapling {
 impl Sapling {
     /// A child with the size, the sectors and the guest's identity that `info` speaks of.
     pub(super) fn new(format: Format, info: &ImageInfo, parent: ParentRecord, block_size: Option<u64>) -> Result<Self> {
-        let ParentRecord { identity, time_stamp, name, relative, absolute } = parent;
         if format == Format::Vhd {
-            let time_stamp = time_stamp.unwrap_or_default();
-            let parent = vhd::VhdParent { id: identity, time_stamp, name, relative, absolute };
             let mut options = vhd::CreateOptions::new(info.virtual_size).with_parent(parent);
             if let Some(bytes) = block_size {
                 options = options.with_block_size(bytes);
@@ -42,11 +22,9 @@ impl Sapling {
             options.check()?;
             return Ok(Self::Vhd(options));
         }
-        let mut paths = vec![RecordedPath { key: "relative_path", text: relative }];
-        paths.extend(absolute.map(|text| RecordedPath { key: "absolute_win32_path", text }));
         let mut options = vhdx::CreateOptions::new(info.virtual_size)
             .with_sectors(info.logical_sector, info.physical_sector)
-            .with_parent(ParentReference { accepted: vec![identity], paths, time_stamp: None });
+            .with_parent(ParentReference::from(&parent));
         if let Some(id) = info.identity {
             options = options.with_disk_id(id);
         }

@@ -9,7 +9,7 @@ use zestful_sapling::image::{Image, ImageMut};
 use zestful_sapling::storage::{FaultStorage, MemoryStorage, Recording};
 use zestful_sapling::{Error, error::Refusal};
 
-use crate::world::{Layers, Model, Shape, Step, UNIT, for_each_unit, shapes, steps, write};
+use crate::world::{Layers, Model, Shape, Step, UNIT, for_each_unit, renew, shapes, steps, write};
 
 /// What happened to the disk, and how many operations on the file had been issued before.
 enum Event {
@@ -60,7 +60,7 @@ fn record(layers: Layers, start_model: Model, steps: &[Step]) -> Run {
                 events.push((storage.operations(), Event::Flushed));
                 image = layers.shape.open_mut(storage.clone());
             }
-            Step::Renew => image.set_identity(uuid::Uuid::new_v4()).unwrap(),
+            Step::Renew => renew(&mut *image).unwrap(),
             Step::Flush | Step::Derive => {
                 image.flush().unwrap();
                 events.push((storage.operations(), Event::Flushed));

@@ -6,7 +6,7 @@ use zestful_sapling::image::Image;
 use zestful_sapling::image::vhdx::Vhdx;
 use zestful_sapling::storage::{ReadAt, Storage};
 
-use crate::world::{Layers, Model, Shape, Step, shapes, steps};
+use crate::world::{Layers, Model, Shape, Step, renew, shapes, steps};
 
 fn run(mut layers: Layers, steps: &[Step]) {
     let sector = u64::from(layers.shape.sector);
@@ -44,7 +44,7 @@ fn run(mut layers: Layers, steps: &[Step]) {
             Step::Renew => {
                 disk.close().unwrap();
                 let mut image = layers.shape.open_mut(layers.storages.last().unwrap().clone());
-                image.set_identity(uuid::Uuid::new_v4()).unwrap();
+                renew(&mut *image).unwrap();
                 image.close().unwrap();
                 disk = layers.open();
             }

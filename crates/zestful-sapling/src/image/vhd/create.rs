@@ -6,26 +6,12 @@ use super::footer::{DiskType, Footer, now};
 use super::header::{self, DynamicHeader};
 use super::{DEFAULT_BLOCK_SIZE, MAX_VIRTUAL_SIZE, SECTOR, locator};
 use crate::error::{Error, Result};
+use crate::image::ParentRecord;
 use crate::size::format_size;
 use crate::storage::Storage;
 
 /// The blocks that are made; others are read.
 const BLOCK_SIZES: [u64; 2] = [512 << 10, 2 << 20];
-
-/// What a child records of its parent.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct VhdParent {
-    /// The parent's identity.
-    pub id: Uuid,
-    /// The parent footer's time stamp.
-    pub time_stamp: u32,
-    /// Its file name.
-    pub name: String,
-    /// Its path from the child's folder, with backslashes.
-    pub relative: String,
-    /// Its path on this host, with backslashes.
-    pub absolute: Option<String>,
-}
 
 /// What a new image is to be.
 #[derive(Clone, Debug)]
@@ -33,7 +19,7 @@ pub struct CreateOptions {
     virtual_size: u64,
     block_size: Option<u64>,
     fixed: bool,
-    parent: Option<VhdParent>,
+    parent: Option<ParentRecord>,
 }
 
 impl CreateOptions {
@@ -55,7 +41,7 @@ impl CreateOptions {
     }
 
     /// A differencing image with this parent.
-    pub fn with_parent(mut self, parent: VhdParent) -> Self {
+    pub fn with_parent(mut self, parent: ParentRecord) -> Self {
         self.parent = Some(parent);
         self
     }
@@ -120,7 +106,8 @@ impl CreateOptions {
             let (locators, bytes) = locator::encode(&parent.relative, parent.absolute.as_deref(), end);
             storage.write_at(&bytes, end)?;
             end += bytes.len() as u64;
-            header = header.with_parent(parent.id, parent.time_stamp, &parent.name, &locators);
+            header =
+                header.with_parent(parent.identity, parent.time_stamp.unwrap_or_default(), &parent.name, &locators);
         }
         let footer = Footer::new(kind, size, Some(header_at), id, time_stamp);
         storage.write_at(footer.bytes(), 0)?;

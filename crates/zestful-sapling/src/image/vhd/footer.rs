@@ -88,6 +88,12 @@ impl Footer {
         self.sealed()
     }
 
+    /// The same with the dynamic header at another place.
+    pub(super) fn with_data_offset(mut self, offset: u64) -> Self {
+        put(&mut self.bytes, DATA_OFFSET, &offset.to_be_bytes());
+        self.sealed()
+    }
+
     fn sealed(mut self) -> Self {
         let sum = checksum(&self.bytes, CHECKSUM);
         put(&mut self.bytes, CHECKSUM, &sum.to_be_bytes());

@@ -61,8 +61,10 @@ impl DynamicHeader {
         Self { bytes }.sealed()
     }
 
-    /// The same with a parent and where its locators stand.
+    /// The same with this parent alone, and where its locators stand.
     pub(super) fn with_parent(mut self, id: Uuid, time_stamp: u32, name: &str, locators: &[LocatorEntry]) -> Self {
+        self.bytes[PARENT_NAME..PARENT_NAME + PARENT_NAME_LEN].fill(0);
+        self.bytes[LOCATORS..LOCATORS + LOCATOR_LEN * MOST_LOCATORS].fill(0);
         put(&mut self.bytes, PARENT_ID, id.as_bytes());
         put(&mut self.bytes, PARENT_TIME, &time_stamp.to_be_bytes());
         // The last unit stays zero, so that readers find an end.

@@ -35,6 +35,7 @@ pub(super) struct Blocks {
     /// A sector number for each block, or [`UNUSED`].
     pub(super) table: Vec<u32>,
     pub(super) parent: Option<ParentReference>,
+    pub(super) header: DynamicHeader,
     /// Where the last of header, table and locators ends; they may stand behind the blocks.
     structures_end: u64,
     virtual_size: u64,
@@ -170,7 +171,7 @@ fn read_blocks(
         (entry.len > 0).then_some((entry.offset, end, "parent locator"))
     }));
     let structures_end = taken.iter().map(|(_, end, _)| *end).max().unwrap_or_default();
-    let blocks = Blocks { table_offset, block_size, bitmap_len, table, parent, structures_end, virtual_size };
+    let blocks = Blocks { table_offset, block_size, bitmap_len, table, parent, header, structures_end, virtual_size };
     let end = match place {
         FooterPlace::End(at) => at,
         FooterPlace::Copy => len,

@@ -14,7 +14,7 @@ mod reader;
 mod writer;
 
 pub use check::check;
-pub use create::{CreateOptions, VhdParent};
+pub use create::CreateOptions;
 pub(crate) use footer::COOKIE;
 pub use reader::Vhd;
 pub use writer::VhdMut;

@@ -20,14 +20,14 @@ use std::sync::Arc;
 
 use uuid::Uuid;
 
-use super::SECTOR;
 use super::bitmap::{self, Bitmaps};
-use super::footer::FooterPlace;
+use super::footer::{Footer, FooterPlace};
 use super::layout::{Blocks, Layout, UNUSED};
 use super::reader::extent_at;
+use super::{SECTOR, header, locator};
 use crate::error::{Error, Refusal, Result};
 use crate::finding::Finding;
-use crate::image::{Extent, Image, ImageInfo, ImageMut, check_range, data_in};
+use crate::image::{Extent, Image, ImageInfo, ImageMut, ParentRecord, check_range, data_in, no_parent};
 use crate::storage::{Latched, ReadAt, Storage};
 
 /// Data begins at multiples of this, as hosts' blocks do; the bitmap stands just before.
@@ -62,7 +62,10 @@ pub struct VhdMut {
     /// Sectors of the table that changed, by number.
     changed_table: BTreeSet<u64>,
     unsynced: bool,
+    /// Whether the identity is a new one.
     begun: bool,
+    /// Whether this session has written anything.
+    amended: bool,
 }
 
 impl VhdMut {
@@ -97,6 +100,7 @@ impl VhdMut {
             changed_table: BTreeSet::new(),
             unsynced: false,
             begun: false,
+            amended: false,
             storage,
         })
     }
@@ -111,9 +115,16 @@ impl VhdMut {
         Ok(())
     }
 
-    /// A new identity in the footer that rules, then in its copy.
+    /// A new identity.
     fn put_identity(&mut self, id: Uuid) -> Result<()> {
-        let footer = self.layout.footer.clone().with_unique_id(id);
+        self.switch_footer(self.layout.footer.clone().with_unique_id(id))?;
+        self.info.data_identity = Some(id);
+        Ok(())
+    }
+
+    /// Another footer at the end, which rules, then as the copy: each is one sector, so that a crash leaves the old
+    /// state or the new one.
+    fn switch_footer(&mut self, footer: Footer) -> Result<()> {
         self.storage.write_at(footer.bytes(), self.footer_at)?;
         self.storage.sync()?;
         if self.layout.blocks.is_some() {
@@ -121,7 +132,7 @@ impl VhdMut {
             self.storage.sync()?;
         }
         self.layout.footer = footer;
-        self.info.data_identity = Some(id);
+        self.amended = true;
         Ok(())
     }
 
@@ -372,13 +383,39 @@ impl ImageMut for VhdMut {
         Ok(())
     }
 
+    /// The header is two sectors, so it is not written over: a new one goes behind everything, and the footer switches
+    /// to it.
+    fn set_parent(&mut self, parent: &ParentRecord) -> Result<()> {
+        self.commit()?;
+        let Some(blocks) = self.layout.blocks.as_ref().filter(|blocks| blocks.parent.is_some()) else {
+            return Err(no_parent(self.path()));
+        };
+        let at = self.next.max(blocks.used_end());
+        let after = at + header::LEN as u64;
+        let (locators, bytes) = locator::encode(&parent.relative, parent.absolute.as_deref(), after);
+        let time_stamp = parent.time_stamp.unwrap_or_default();
+        let header = blocks.header.clone().with_parent(parent.identity, time_stamp, &parent.name, &locators);
+        let end = after + bytes.len() as u64;
+        if end > self.footer_at {
+            self.grow(end)?;
+        }
+        self.storage.write_at(header.bytes(), at)?;
+        self.storage.write_at(&bytes, after)?;
+        self.storage.sync()?;
+        self.switch_footer(self.layout.footer.clone().with_data_offset(at))?;
+        self.layout = Layout::read(&*self.storage, &mut Vec::new()).map_err(|error| error.at(self.path()))?;
+        self.info = self.layout.info();
+        self.next = end;
+        Ok(())
+    }
+
     fn flush(&mut self) -> Result<()> {
         self.commit()
     }
 
     fn close(mut self: Box<Self>) -> Result<()> {
         self.commit()?;
-        let Some(blocks) = self.layout.blocks.as_ref().filter(|_| self.begun) else { return Ok(()) };
+        let Some(blocks) = self.layout.blocks.as_ref().filter(|_| self.amended) else { return Ok(()) };
         // What the last growth took too much goes back: first a footer behind the last block, then the cut.
         let end = blocks.used_end();
         if end < self.footer_at && self.next <= self.footer_at {

@@ -4,7 +4,7 @@ use uuid::{Uuid, uuid};
 
 use super::header::guid;
 use crate::bytes::{le_u16, le_u32, put, to_utf16le, utf16le};
-use crate::image::{ParentReference, RecordedPath};
+use crate::image::{ParentRecord, ParentReference, RecordedPath};
 
 pub(super) const TYPE: Uuid = uuid!("B04AEFB7-D19E-4A81-B789-25B8E9445913");
 
@@ -52,6 +52,14 @@ pub(super) fn parse(bytes: &[u8]) -> std::result::Result<ParentReference, String
     let paths =
         PATHS.iter().filter_map(|key| value(key).map(|text| RecordedPath { key, text: text.to_owned() })).collect();
     Ok(ParentReference { accepted, paths, time_stamp: None })
+}
+
+impl From<&ParentRecord> for ParentReference {
+    fn from(parent: &ParentRecord) -> Self {
+        let mut paths = vec![RecordedPath { key: PATHS[0], text: parent.relative.clone() }];
+        paths.extend(parent.absolute.iter().map(|path| RecordedPath { key: PATHS[2], text: path.clone() }));
+        Self { accepted: vec![parent.identity], paths, time_stamp: None }
+    }
 }
 
 pub(super) fn encode(parent: &ParentReference) -> Vec<u8> {

@@ -17,6 +17,8 @@ pub(super) const TABLE_LEN: usize = 64 << 10;
 const MAX_ENTRIES: usize = 2047;
 const MAX_USER_ENTRIES: usize = 1024;
 const MAX_ITEM_LEN: u32 = 1 << 20;
+/// Longer paths make no sense.
+const MOST_LOCATOR: u64 = 256 << 10;
 const ENTRY_LEN: usize = 32;
 const FIRST_ENTRY: usize = 32;
 
@@ -101,6 +103,42 @@ pub(super) fn place_of(view: &dyn ReadAt, region: Region, id: Uuid) -> Result<Op
     let items = parse_table(&bytes).unwrap_or_default();
     let found = items.iter().find(|item| item.id == id && item.flags & IS_USER == 0);
     Ok(found.map(|item| region.offset + u64::from(item.offset)))
+}
+
+/// The changes of bytes, by their place in the file, that replace the parent locator.
+pub(super) fn replace_locator(
+    view: &dyn ReadAt,
+    region: Region,
+    parent: &ParentReference,
+) -> Result<Vec<(u64, Vec<u8>)>> {
+    let full = |message: &str| {
+        Error::from_finding(Finding::unsupported("vhdx-locator-room", "metadata", region.offset, message))
+    };
+    let mut bytes = vec![0; TABLE_LEN];
+    view.read_at(&mut bytes, region.offset)?;
+    let items = parse_table(&bytes).unwrap_or_default();
+    let number = items.iter().position(|item| item.id == PARENT_LOCATOR && item.flags & IS_USER == 0);
+    let number = number.ok_or_else(|| full("there is no parent locator to replace"))?;
+    let locator = locator::encode(parent);
+    let len = locator.len() as u64;
+    // One commit of the log has room for a hundred pages.
+    if len > MOST_LOCATOR {
+        return Err(full("the paths of the parent are too long"));
+    }
+    let others: Vec<&Item> = items.iter().enumerate().filter(|(n, _)| *n != number).map(|(_, item)| item).collect();
+    let mut places = vec![u64::from(items[number].offset), TABLE_LEN as u64];
+    places.extend(others.iter().map(|item| item.end().next_multiple_of(8)));
+    let free = |start: &u64| {
+        let end = start + len;
+        *start >= TABLE_LEN as u64
+            && end <= region.len
+            && others.iter().all(|item| item.len == 0 || item.end() <= *start || u64::from(item.offset) >= end)
+    };
+    let place =
+        places.into_iter().find(free).ok_or_else(|| full("the region has no room for the paths of the parent"))?;
+    let entry = region.offset + (FIRST_ENTRY + ENTRY_LEN * number) as u64;
+    let whereabouts = [(place as u32).to_le_bytes(), (len as u32).to_le_bytes()].concat();
+    Ok(vec![(region.offset + place, locator), (entry + 16, whereabouts)])
 }
 
 /// Reads and judges the items.

@@ -26,7 +26,9 @@ use super::table::{Entry, State, Table};
 use super::{ALIGNMENT, PAGE, metadata};
 use crate::error::{Error, Result};
 use crate::finding::Finding;
-use crate::image::{Extent, Image, ImageInfo, ImageMut, Kind, check_range, data_in};
+use crate::image::{
+    Extent, Image, ImageInfo, ImageMut, Kind, ParentRecord, ParentReference, check_range, data_in, no_parent,
+};
 use crate::storage::{Latched, ReadAt, Storage};
 
 /// Pages that one step on one block may change: the bits of a block of 256 MiB, its entry, its bitmap's entry, and
@@ -40,7 +42,8 @@ const GROWTH: u64 = 64 << 20;
 /// A VHDX image, open for writing.
 ///
 /// See [`ImageMut`] for what is guaranteed. Both write identifiers of the header change before the first write of a
-/// session, and not at all in a session that writes nothing.
+/// session, only that of the file before a change that leaves the content alone, and neither in a session that writes
+/// nothing.
 pub struct VhdxMut {
     storage: Arc<Latched>,
     table: Table,
@@ -53,6 +56,8 @@ pub struct VhdxMut {
     space: Space,
     /// Present once this session has written.
     log: Option<LogWriter>,
+    /// Whether the identifier of the content is a new one.
+    renewed: bool,
     /// Blocks that nothing names any more once the next commit is done.
     released: Vec<(u64, u64)>,
     /// Whether payload was written since the last sync.
@@ -97,15 +102,32 @@ impl VhdxMut {
             metadata: layout.metadata,
             space,
             log: None,
+            renewed: false,
             released: Vec::new(),
             unsynced: false,
             storage,
         })
     }
 
-    /// Before the first write of a session: a log under a new id, then a header that names it and carries new write
-    /// identifiers.
+    /// Before the first change of content in a session: what [`VhdxMut::begin_file`] does, and a new identifier of the
+    /// content.
     fn begin(&mut self) -> Result<()> {
+        if self.renewed {
+            return Ok(());
+        }
+        self.header.data_write = Uuid::new_v4();
+        match self.log {
+            Some(_) => self.slot = write_header(&*self.storage, &mut self.header, self.slot)?,
+            None => self.begin_file()?,
+        }
+        self.info.data_identity = Some(self.header.data_write);
+        self.renewed = true;
+        Ok(())
+    }
+
+    /// Before the first change of any kind in a session: a log under a new id, then a header that names it and carries a
+    /// new identifier of the file.
+    fn begin_file(&mut self) -> Result<()> {
         if self.log.is_some() {
             return Ok(());
         }
@@ -117,9 +139,7 @@ impl VhdxMut {
         let log = LogWriter::begin(&*self.storage, self.log_place, self.space.end())?;
         self.header.log = log.log;
         self.header.file_write = Uuid::new_v4();
-        self.header.data_write = Uuid::new_v4();
         self.slot = write_header(&*self.storage, &mut self.header, self.slot)?;
-        self.info.data_identity = Some(self.header.data_write);
         self.log = Some(log);
         Ok(())
     }
@@ -223,6 +243,18 @@ impl VhdxMut {
     fn mark_present(&mut self, block: u64, within: u64, len: u64) -> Result<()> {
         let sector = self.table.geometry.sector;
         self.table.set_bits(block, within / sector, len / sector, true)
+    }
+
+    /// Changes bytes of a structure; the next commit carries them.
+    fn change_bytes(&mut self, mut at: u64, mut bytes: &[u8]) -> Result<()> {
+        while !bytes.is_empty() {
+            let step = (PAGE - at % PAGE).min(bytes.len() as u64) as usize;
+            let (part, rest) = bytes.split_at(step);
+            self.table.pages.change(at, |page, within| page[within..within + step].copy_from_slice(part))?;
+            at += step as u64;
+            bytes = rest;
+        }
+        Ok(())
     }
 
     /// Commits when the changed pages might not fit one log entry after one more step.
@@ -345,17 +377,25 @@ impl ImageMut for VhdxMut {
             return Err(Error::from_finding(finding.at(self.path())));
         };
         self.begin()?;
-        let bytes = identity.to_bytes_le();
-        let mut done = 0;
-        // The item may stand across two pages; one commit carries both.
-        while done < bytes.len() {
-            let at = place + done as u64;
-            let step = (PAGE - at % PAGE).min((bytes.len() - done) as u64) as usize;
-            let part = &bytes[done..done + step];
-            self.table.pages.change(at, |page, within| page[within..within + step].copy_from_slice(part))?;
-            done += step;
-        }
+        self.change_bytes(place, &identity.to_bytes_le())?;
         self.info.identity = Some(identity);
+        self.commit()
+    }
+
+    fn set_parent(&mut self, parent: &ParentRecord) -> Result<()> {
+        if self.info.parent.is_none() {
+            return Err(no_parent(self.path()));
+        }
+        // One commit carries the item and the table entry that says where it is, and nothing else.
+        self.commit()?;
+        let reference = ParentReference::from(parent);
+        let edits = metadata::replace_locator(&*self.storage, self.metadata, &reference)
+            .map_err(|error| error.at(self.path()))?;
+        self.begin_file()?;
+        for (at, bytes) in edits {
+            self.change_bytes(at, &bytes)?;
+        }
+        self.info.parent = Some(reference);
         self.commit()
     }
 
