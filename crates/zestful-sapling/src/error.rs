@@ -76,6 +76,10 @@ pub enum Refusal {
     SectorsDiffer,
     /// Another program changed what was being read.
     SourceChanged,
+    /// An image is not the one that a child recorded as its parent.
+    IdentityDiffers,
+    /// More than one image is what was looked for.
+    Ambiguous,
     /// An earlier write or sync of this handle failed, so nothing more is written through it.
     EarlierFailure,
 }
@@ -167,8 +171,8 @@ impl std::fmt::Display for ParentProblem {
                 };
                 write!(
                     f,
-                    "{child}: its parent was not found; recorded as {}, looked at {}; the parent may have been \
-                     moved or renamed: put it back under one of these names",
+                    "{child}: its parent was not found; recorded as {}, looked at {}; it may have been moved or \
+                     renamed: find it by its identity (`relink CHILD --search FOLDER`), or put it back",
                     list(recorded.clone()),
                     list(tried.iter().map(|p| p.display().to_string()).collect()),
                 )
@@ -176,8 +180,8 @@ impl std::fmt::Display for ParentProblem {
             ParentProblemKind::Mismatch { parent, expected, found } => write!(
                 f,
                 "{child}: {} is not the parent that this child was made from (data identity {found}, expected \
-                 {expected}); the parent was changed since, or is another disk: nothing can be read through it \
-                 with certainty, restore the parent from a copy",
+                 {expected}); the parent was changed since, or is another disk, so that nothing read through it is \
+                 certain: restore it from a copy, or find the right one (`relink CHILD --search FOLDER`)",
                 parent.display()
             ),
             ParentProblemKind::Unreadable { parent, reason } => {

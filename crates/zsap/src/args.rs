@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use clap::{Args as ArgGroup, Parser, Subcommand, ValueEnum};
 use zestful_sapling::image::{Format, Kind, check_ending};
-use zestful_sapling::ops::{Identity, NewImage, Override, Space};
+use zestful_sapling::ops::{Identity, NewImage, Override, Search, Space};
 use zestful_sapling::size::parse_size;
 
 /// Make, derive, inspect, copy and check virtual disks and their chains.
@@ -205,6 +205,20 @@ impl ImageOptions {
     }
 }
 
+/// Where to look for relatives of an image.
+#[derive(Clone, Debug, ArgGroup)]
+pub(crate) struct SearchOption {
+    /// Look into this folder and all below it as well; may be given several times
+    #[arg(long = "search", value_name = "FOLDER")]
+    folders: Vec<PathBuf>,
+}
+
+impl SearchOption {
+    pub(crate) fn search(&self) -> Search {
+        Search::below(self.folders.clone())
+    }
+}
+
 /// Which format an existing image has, where that must be said.
 #[derive(Clone, Debug, ArgGroup)]
 pub(crate) struct FormatOption {
@@ -287,6 +301,44 @@ pub(crate) enum Command {
         /// Read the copy back and compare it before it appears
         #[arg(long)]
         verify: bool,
+    },
+    /// Find a moved or renamed parent again, by its identity, and record where it is
+    Relink {
+        /// The child
+        child: PathBuf,
+        /// The parent [default: whatever image in the child's folder, and where --search says, has the identity]
+        parent: Option<PathBuf>,
+        #[command(flatten)]
+        search: SearchOption,
+        /// Take a parent of another identity, where it was refused for this
+        #[arg(long, value_name = "WHAT", require_equals = true, value_parser = ["identity"])]
+        force: Option<String>,
+    },
+    /// Who depends on an image
+    Children {
+        /// The image
+        image: PathBuf,
+        #[command(flatten)]
+        search: SearchOption,
+    },
+    /// Move or rename an image and tell its children
+    Move {
+        /// The image
+        source: PathBuf,
+        /// Its new name, or a folder on the same file system
+        target: PathBuf,
+        #[command(flatten)]
+        search: SearchOption,
+    },
+    /// Delete an image that nothing needs
+    Remove {
+        /// The image
+        path: PathBuf,
+        #[command(flatten)]
+        search: SearchOption,
+        /// Remove an image that was frozen for children of which none was found
+        #[arg(long, value_name = "WHAT", require_equals = true, value_parser = ["unknown-children"])]
+        force: Option<String>,
     },
     /// Give an image that was copied by hand an identity of its own
     Identity {

@@ -13,7 +13,7 @@ type Row<'a> = (&'a str, i32, &'a str, &'a str);
 #[test]
 fn commands_do_what_they_say() {
     let scene = Scene::new();
-    let rows: [Row; 27] = [
+    let rows: [Row; 39] = [
         ("make fen-base.vhdx 2G", 0, "made fen-base.vhdx\n  2 GiB disk, vhdx dynamic, blocks of 2 MiB", ""),
         ("make fen-base.vhdx 2G", 4, "", "error: fen-base.vhdx already exists and is never overwritten"),
         ("make a.vhdx 2X", 2, "", "`2X` is not a size"),
@@ -46,11 +46,23 @@ fn commands_do_what_they_say() {
         ("bytes read old-child.vhd --at 1G --len 18", 0, "Caltha palustris\n", ""),
         ("check old-child.vhd", 0, "old-child.vhd: sound (2 files looked at)", ""),
         ("copy seeds.txt b.vhdx", 2, "", "seeds.txt carries no signature of an image format"),
+        ("children fen-base.vhdx", 0, "2 children; looked into .; elsewhere there may be others", ""),
+        ("remove fen-base.vhdx", 4, "", "is the parent of ./germination-01.vhdx,"),
+        ("relink germination-01.vhdx", 0, "where it is recorded; nothing was changed", ""),
+        ("move fen-base.vhdx oak.vhdx --plan", 0, "2. record the new place in ./germination-01.vhdx", ""),
+        ("move fen-base.vhdx oak.vhdx", 0, "  told ./germination-02.vhdx", ""),
+        ("show germination-02.vhdx", 0, "recorded as .\\oak.vhdx", ""),
+        ("move oak.vhdx nowhere/oak.vhdx", 1, "", "cannot look up nowhere: No such file"),
+        ("relink germination-01.vhdx again.vhdx", 4, "", "is not the parent that germination-01.vhdx recorded"),
+        ("relink again.vhdx oak.vhdx", 2, "", "again.vhdx has no parent"),
+        ("remove germination-02.vhdx", 0, "removed germination-02.vhdx", ""),
+        ("bytes read germination-01.vhdx --at 1G --len 18", 0, "Caltha palustris\n", ""),
+        ("move oak.vhdx fen-base.vhdx -q", 0, "", ""),
     ];
     for (typed, status, out, err) in rows {
         scene.run(typed).expect(typed, status, out, err);
     }
-    let names = "again.vhdx fen-base.vhdx flat.raw germination-01.vhdx germination-02.vhdx old-base.vhd old-child.vhd out.txt seeds.txt";
+    let names = "again.vhdx fen-base.vhdx flat.raw germination-01.vhdx old-base.vhd old-child.vhd out.txt seeds.txt";
     assert_eq!(scene.files().join(" "), names);
 }
 
@@ -232,6 +244,40 @@ fn a_killed_writer_leaves_a_sound_image() {
         }
         scene.run(&format!("bytes write child.{ending} --at 0 -i seeds.txt -q")).expect("write", 0, "", "");
         scene.run(&format!("check child.{ending}")).expect("check", 0, "sound", "");
+    }
+}
+
+/// A move that is killed leaves every child with a parent that it finds, and the same move carries on.
+#[test]
+fn a_killed_move_leaves_every_child_whole() {
+    let scene = Scene::new();
+    for folder in ["a", "b"] {
+        std::fs::create_dir(scene.path(folder)).unwrap();
+    }
+    for ending in ["vhdx", "vhd"] {
+        scene.run(&format!("make root.{ending} 64M -q")).expect("make", 0, "", "");
+        scene.run(&format!("bytes write root.{ending} --at 1M -i seeds.txt -q")).expect("write", 0, "", "");
+        scene.run(&format!("derive root.{ending} a/layer.{ending} -q")).expect("derive", 0, "", "");
+        let children: Vec<String> = (0..6).map(|number| format!("child-{number}.{ending}")).collect();
+        scene.run(&format!("derive a/layer.{ending} {} -q", children.join(" "))).expect("derive", 0, "", "");
+        let (mut from, mut to) = ("a", "b");
+        for pause in (0..24).map(|n| n * 2) {
+            let typed = format!("move {from}/layer.{ending} {to}/layer.{ending} --search .");
+            let mut mover = scene.start(&typed);
+            std::thread::sleep(std::time::Duration::from_millis(pause));
+            _ = mover.kill();
+            mover.wait().unwrap();
+            for child in &children {
+                let read = scene.run(&format!("bytes read {child} --at 1M --len 18"));
+                read.expect(&format!("after {pause} ms"), 0, "Caltha palustris\n", "");
+            }
+            if scene.path(from).join(format!("layer.{ending}")).exists() {
+                scene.run(&format!("{typed} -q")).expect("carry on", 0, "", "");
+            }
+            (from, to) = (to, from);
+            let all = format!("check {}", children.join(" "));
+            scene.run(&all).expect("whole", 0, "child-5", "");
+        }
     }
 }
 

@@ -4,7 +4,7 @@ use std::ffi::OsStr;
 use std::path::{Component, Path, PathBuf};
 
 use crate::error::{Error, Result};
-use crate::image::{ParentReference, folder_of};
+use crate::image::{ImageInfo, ParentRecord, ParentReference, folder_of};
 
 /// The files that may be the parent, in the order in which they are to be tried: the recorded paths in the
 /// specification's order, then the recorded file names in the child's own folder.
@@ -60,6 +60,29 @@ pub(crate) fn record_relative(folder: &Path, parent: &Path) -> Result<String> {
     parts.extend(to.map(Component::as_os_str));
     let parts: Option<Vec<&str>> = parts.into_iter().map(|part| part.to_str().filter(|s| !s.contains('\\'))).collect();
     parts.map(|parts| parts.join("\\")).ok_or_else(unwritable)
+}
+
+/// What a child at `child` records of `parent`; its absolute path too, when asked for.
+///
+/// # Errors
+/// `Usage` when the parent has no identity, or a name on the way cannot be recorded; `Io` when a path is not there.
+pub(crate) fn record_of(child: &Path, parent: &Path, info: &ImageInfo, absolute: bool) -> Result<ParentRecord> {
+    let real = |path: &Path| std::fs::canonicalize(path).map_err(|e| Error::io("look up", path, e));
+    let real_parent = real(parent)?;
+    let folder = real(&folder_of(child))?;
+    let Some(identity) = info.data_identity else {
+        return Err(Error::usage(
+            format!("{} is a {} disk, which has no identity that a child could record", parent.display(), info.format),
+            "copy it to a vhdx image first (`copy`), and grow the children from that",
+        ));
+    };
+    Ok(ParentRecord {
+        identity,
+        time_stamp: info.time_stamp,
+        name: real_parent.file_name().unwrap_or_default().to_string_lossy().into_owned(),
+        relative: record_relative(&folder, &real_parent)?,
+        absolute: absolute.then(|| real_parent.to_string_lossy().replace('/', "\\")),
+    })
 }
 
 /// Takes `.` and, where it is certain, `name/..` out of a path.

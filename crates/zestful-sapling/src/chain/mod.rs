@@ -23,9 +23,8 @@ use crate::image::{
 };
 use crate::storage::Access;
 
-pub(crate) use locate::candidates;
-pub(crate) use locate::record_relative;
-pub(crate) use resolve::parent_of;
+pub(crate) use locate::{candidates, record_of};
+pub(crate) use resolve::{judge_pair, parent_of};
 pub use stream::DiskStream;
 pub(crate) use stretch::{Part, Stretch, data_len, for_each_part, for_each_stretch};
 
@@ -201,7 +200,7 @@ impl ChainMut {
     /// # Errors
     /// As [`Chain::open`]; `Refused` also when the image is marked read-only or in use.
     pub fn open(path: &Path, options: &OpenOptions) -> Result<Self> {
-        let (storage, identity) = open_place_mut(path)?;
+        let (storage, identity) = open_place_mut(path, Access::Write)?;
         let current = open_image_mut(storage, options.format)?;
         let (parents, _) = resolve::open_parents(&*current, identity, options)?;
         Ok(Self { current, parents })

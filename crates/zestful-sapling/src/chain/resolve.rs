@@ -136,7 +136,7 @@ fn try_candidate(
 }
 
 /// What must, and what should, agree between a child and its parent.
-fn judge_pair(child: &dyn Image, parent: &ImageInfo, parent_path: &Path) -> Result<Vec<Finding>> {
+pub(crate) fn judge_pair(child: &dyn Image, parent: &ImageInfo, parent_path: &Path) -> Result<Vec<Finding>> {
     let info = child.info();
     if info.logical_sector != parent.logical_sector {
         let kind = ParentProblemKind::SectorSize {

@@ -31,10 +31,10 @@ pub(crate) fn open_place(path: &Path, access: Access) -> Result<Place> {
     Ok(Place { identity: file.host_identity()?, storage: Arc::new(file), pieces: None })
 }
 
-/// Opens what stands at `path` for writing.
-pub(crate) fn open_place_mut(path: &Path) -> Result<(Arc<dyn Storage>, HostIdentity)> {
+/// Opens what stands at `path` with [`Access::Write`] or [`Access::Amend`].
+pub(crate) fn open_place_mut(path: &Path, access: Access) -> Result<(Arc<dyn Storage>, HostIdentity)> {
     if BlockDevice::is_at(path) {
-        let device = BlockDevice::open(path, Access::Write)?;
+        let device = BlockDevice::open(path, access)?;
         let identity = device.host_identity();
         return Ok((Arc::new(device), identity));
     }
@@ -45,7 +45,7 @@ pub(crate) fn open_place_mut(path: &Path) -> Result<(Arc<dyn Storage>, HostIdent
             "copy it into one image (`copy`), and write to that",
         ));
     }
-    let file = FileStorage::open(path, Access::Write)?;
+    let file = FileStorage::open(path, access)?;
     let identity = file.host_identity()?;
     Ok((Arc::new(file), identity))
 }

@@ -1,14 +1,12 @@
 //! Differencing images, grown from a base.
 
-use std::path::{Path, PathBuf};
-
-use uuid::Uuid;
+use std::path::PathBuf;
 
 use super::Plan;
 use super::sapling::Sapling;
-use crate::chain::{Chain, Disk, OpenOptions, record_relative};
+use crate::chain::{Chain, Disk, OpenOptions, record_of};
 use crate::error::{Error, Result};
-use crate::image::{ImageInfo, ParentRecord, folder_of, format_of_name};
+use crate::image::format_of_name;
 use crate::progress::Progress;
 use crate::size::format_size;
 use crate::storage::{StagedFile, is_marked_read_only, mark_read_only, refuse_existing};
@@ -49,20 +47,9 @@ impl Derive {
     pub fn plan(self) -> Result<DerivePlan> {
         let base = Chain::open(&self.base, &OpenOptions::new())?;
         let info = base.info().clone();
-        let Some(identity) = info.data_identity else {
-            return Err(Error::usage(
-                format!(
-                    "{} is a {} disk, which has no identity that a child could record",
-                    self.base.display(),
-                    info.format
-                ),
-                "copy it to a vhdx image first (`copy`), and grow the children from that",
-            ));
-        };
         if self.children.is_empty() {
             return Err(Error::usage("no child was named", "name one file for each child"));
         }
-        let real_base = std::fs::canonicalize(&self.base).map_err(|e| Error::io("look up", &self.base, e))?;
         let mut plan = Plan { operation: "derive", ..Plan::default() };
         let already = is_marked_read_only(&self.base)?;
         if !already {
@@ -84,7 +71,8 @@ impl Derive {
                     format!("a child of a {0} image is a {0} image: name it so", info.format),
                 ));
             }
-            let sapling = self.sapling(child, &real_base, &info, identity)?;
+            let record = record_of(child, &self.base, &info, self.absolute)?;
+            let sapling = Sapling::new(info.format, &info, record, self.block_size)?;
             plan.steps.push(format!(
                 "make {}: {}, differencing, {}, a child of {}",
                 child.display(),
@@ -99,20 +87,6 @@ impl Derive {
         plan.bytes_written = plan.peak_extra_space;
         plan.warn_of_growth(&self.children[0], info.virtual_size)?;
         Ok(DerivePlan { plan, base: self.base, children, _held: base })
-    }
-
-    /// The child's empty image.
-    fn sapling(&self, child: &Path, real_base: &Path, info: &ImageInfo, identity: Uuid) -> Result<Sapling> {
-        let folder = folder_of(child);
-        let folder = std::fs::canonicalize(&folder).map_err(|e| Error::io("look up the folder", &folder, e))?;
-        let parent = ParentRecord {
-            identity,
-            time_stamp: info.time_stamp,
-            name: real_base.file_name().unwrap_or_default().to_string_lossy().into_owned(),
-            relative: record_relative(&folder, real_base)?,
-            absolute: self.absolute.then(|| real_base.to_string_lossy().replace('/', "\\")),
-        };
-        Sapling::new(info.format, info, parent, self.block_size)
     }
 }
 

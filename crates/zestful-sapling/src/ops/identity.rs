@@ -84,7 +84,7 @@ impl FreshIdentityPlan {
     /// `Refused` when the image is read-only or in use; `Io`.
     pub fn run(&self) -> Result<FreshIdentityOutcome> {
         let FreshIdentity { path, format } = &self.request;
-        let mut image = open_image_mut(open_place_mut(path)?.0, *format)?;
+        let mut image = open_image_mut(open_place_mut(path, Access::Write)?.0, *format)?;
         let before = image.info().identity.or(image.info().data_identity);
         let identity = Uuid::new_v4();
         image.set_identity(identity)?;

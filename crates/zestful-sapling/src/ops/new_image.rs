@@ -37,6 +37,10 @@ pub enum Override {
     Sectors,
     /// A block device that is not blank loses its content.
     DeviceContent,
+    /// A child is to read through an image that is not the parent it recorded.
+    Identity,
+    /// An image that was frozen for children goes, though they may be somewhere that was not looked at.
+    UnknownChildren,
 }
 
 /// What a new image is to be; what is left out is chosen by its name, its size and its source.

@@ -38,7 +38,7 @@ impl BlockDevice {
     /// # Errors
     /// `Refused` when it is in use, with what uses it where the host tells; `Usage` when it is no block device; `Io`.
     pub fn open(path: &Path, access: Access) -> Result<Self> {
-        let (write, alone) = (access == Access::Write, access != Access::Look);
+        let (write, alone) = (matches!(access, Access::Write | Access::Amend), access != Access::Look);
         let action = if write { "open for writing" } else { "open" };
         let error = |e: io::Error| Error::io(action, path, e);
         let flags = if alone { OFlags::EXCL | OFlags::NONBLOCK } else { OFlags::NONBLOCK };

@@ -3,7 +3,7 @@
 use std::fs::{File, OpenOptions};
 use std::io;
 use std::ops::Range;
-use std::os::unix::fs::{FileExt, MetadataExt, OpenOptionsExt};
+use std::os::unix::fs::{FileExt, MetadataExt, OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 
 use rustix::fs::{FallocateFlags, OFlags, SeekFrom, fallocate, seek};
@@ -21,6 +21,9 @@ pub enum Access {
     Look,
     /// Read and write, alone.
     Write,
+    /// Read and write, alone, also where the file is marked read-only: for changes that leave a parent's content as it
+    /// is, such as the path of its own parent.
+    Amend,
 }
 
 /// A regular file of the host, locked while open.
@@ -49,28 +52,38 @@ impl FileStorage {
     }
 
     fn open_once(path: &Path, access: Access) -> Result<Self> {
-        let write = access == Access::Write;
+        let write = matches!(access, Access::Write | Access::Amend);
         let action = if write { "open for writing" } else { "open" };
         let found = std::fs::metadata(path).map_err(|e| Error::io(action, path, e))?;
         check_regular(&found, path)?;
-        if write && found.permissions().readonly() {
+        let marked = found.permissions().readonly();
+        if access == Access::Write && marked {
             return Err(Error::refused(
                 Refusal::ReadOnly,
                 format!("{} is marked read-only on this host, as parents of other images are", path.display()),
                 "write to a child of it instead, or give it back its write permission once nothing depends on it",
             ));
         }
-        let file = OpenOptions::new()
-            .read(true)
-            .write(write)
-            // A named pipe put in the file's place must not hang us.
-            .custom_flags(OFlags::NONBLOCK.bits().cast_signed())
-            .open(path)
-            .map_err(|e| Error::io(action, path, e))?;
+        let open = || {
+            OpenOptions::new()
+                .read(true)
+                .write(write)
+                // A named pipe put in the file's place must not hang us.
+                .custom_flags(OFlags::NONBLOCK.bits().cast_signed())
+                .open(path)
+        };
+        let file = match open() {
+            // The owner may lift the mark for as long as it takes to open the file.
+            Err(error) if error.kind() == io::ErrorKind::PermissionDenied && access == Access::Amend && marked => {
+                with_write_permission(path, found.permissions(), open)
+            }
+            other => other,
+        };
+        let file = file.map_err(|e| Error::io(action, path, e))?;
         check_regular(&file.metadata().map_err(|e| Error::io(action, path, e))?, path)?;
         match access {
             Access::Read => lock::shared(&file, path)?,
-            Access::Write => lock::exclusive(&file, path)?,
+            Access::Write | Access::Amend => lock::exclusive(&file, path)?,
             Access::Look => {}
         }
         Ok(Self { file, path: path.to_owned() })
@@ -148,6 +161,19 @@ impl FileStorage {
             Err(error) => Err(self.error("look for holes in", error.into())),
         }
     }
+}
+
+fn with_write_permission(
+    path: &Path,
+    marked: std::fs::Permissions,
+    open: impl Fn() -> io::Result<File>,
+) -> io::Result<File> {
+    let mut lifted = marked.clone();
+    lifted.set_mode(lifted.mode() | 0o200);
+    std::fs::set_permissions(path, lifted)?;
+    let file = open();
+    std::fs::set_permissions(path, marked)?;
+    file
 }
 
 fn check_regular(found: &std::fs::Metadata, path: &Path) -> Result<()> {

@@ -6,6 +6,7 @@ mod chains;
 mod corpus;
 mod crash;
 mod damage;
+mod kin;
 mod layers;
 mod model;
 mod new_disks;

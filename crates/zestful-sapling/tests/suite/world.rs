@@ -260,16 +260,15 @@ impl Layers {
 
 /// Another identity and, where there is a parent, another path to it, of another length each time.
 pub fn renew(image: &mut dyn ImageMut) -> zestful_sapling::Result<()> {
-    let identity = uuid::Uuid::new_v4();
-    image.set_identity(identity)?;
+    image.set_identity(uuid::Uuid::new_v4())?;
     let Some(parent) = image.info().parent.clone() else { return Ok(()) };
-    let relative = format!(".\\{}\\frozen", "moved".repeat(1 + identity.as_bytes()[0] as usize));
+    let length = parent.paths[0].text.len() * 7 % 1009;
     let record = ParentRecord {
         identity: parent.accepted[0],
         time_stamp: parent.time_stamp,
         name: "frozen".into(),
-        absolute: (identity.as_bytes()[1] % 2 == 0).then(|| "\\srv\\frozen".to_owned()),
-        relative,
+        relative: format!(".\\{}\\frozen", "m".repeat(length)),
+        absolute: length.is_multiple_of(2).then(|| "\\srv\\frozen".to_owned()),
     };
     image.set_parent(&record)?;
     let now = image.info().parent.clone().unwrap();

@@ -6,6 +6,7 @@ mod copy;
 mod demo;
 mod derive;
 mod identity;
+mod kin;
 mod make;
 mod show;
 mod tree;
@@ -39,6 +40,12 @@ pub(crate) fn run(args: &Args, console: &Console) -> Result<Outcome, Failure> {
             };
             copy::run(console, &request)
         }
+        Command::Relink { child, parent, search, force } => {
+            kin::relink(console, child, parent.as_deref(), search.search(), force.is_some())
+        }
+        Command::Children { image, search } => kin::children(console, image, &search.search()),
+        Command::Move { source, target, search } => kin::move_image(console, source, target, search.search()),
+        Command::Remove { path, search, force } => kin::remove(console, path, search.search(), force.is_some()),
         Command::Identity { path, fresh: _, format } => identity::run(console, path, format),
         Command::Check { path, format } => check::run(console, path, format),
         Command::Bytes(command) => bytes::run(console, command),

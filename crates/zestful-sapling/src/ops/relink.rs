@@ -1,0 +1,219 @@
+//! A parent that was moved or renamed is found again and recorded.
+
+use std::path::{Path, PathBuf};
+
+use jiff::Timestamp;
+use serde::Serialize;
+
+use super::kin::with_identity;
+use super::{Override, Plan, Search};
+use crate::chain::{Chain, Disk, OpenOptions, judge_pair, parent_of, record_of};
+use crate::error::{Error, ParentProblemKind, Refusal, Result};
+use crate::image::{Image, ParentRecord, ParentReference, open_image, open_image_mut, open_place, open_place_mut};
+use crate::size::format_size;
+use crate::storage::{Access, HostIdentity};
+
+/// A child whose record of its parent is to be put right.
+#[derive(Clone, Debug)]
+pub struct Relink {
+    child: PathBuf,
+    parent: Option<PathBuf>,
+    search: Search,
+    overrides: Vec<Override>,
+}
+
+impl Relink {
+    /// The child; its parent is searched by identity, whatever it is called now.
+    pub fn new(child: impl Into<PathBuf>) -> Self {
+        Self { child: child.into(), parent: None, search: Search::default(), overrides: Vec::new() }
+    }
+
+    /// The parent is this file.
+    pub fn with_parent(mut self, parent: impl Into<Option<PathBuf>>) -> Self {
+        self.parent = parent.into();
+        self
+    }
+
+    /// Where to search beside the child's own folder.
+    pub fn with_search(mut self, search: Search) -> Self {
+        self.search = search;
+        self
+    }
+
+    /// Allows something unusual: [`Override::Identity`] takes a parent that is not the one recorded.
+    pub fn with_override(mut self, allowed: Override) -> Self {
+        self.overrides.push(allowed);
+        self
+    }
+
+    /// What would be recorded. Nothing, when the parent is found where it is recorded.
+    ///
+    /// # Errors
+    /// `Usage` when the child has no parent; `Parent` when none was found, with where was looked; `Refused` when
+    /// several images match (they are listed), or the one named does not (with what differs); otherwise as
+    /// [`Chain::open`] for the parent.
+    pub fn plan(self) -> Result<RelinkPlan> {
+        let place = open_place(&self.child, Access::Read)?;
+        let child = open_image(place.storage, None)?;
+        let Some(reference) = child.info().parent.clone() else {
+            return Err(crate::image::no_parent(&self.child));
+        };
+        let parent = match &self.parent {
+            Some(parent) => parent.clone(),
+            None => self.find(&*child, &reference, place.identity)?,
+        };
+        let found = Chain::open(&parent, &OpenOptions::new())?;
+        if found.info().format != child.info().format {
+            return Err(Error::usage(
+                format!(
+                    "{} is a {} image, its child a {} image",
+                    parent.display(),
+                    found.info().format,
+                    child.info().format
+                ),
+                "parent and child have one format: `copy --depth chain --format` converts a whole chain",
+            ));
+        }
+        let leads_back = found.layers().iter().any(|layer| is_file(layer.path(), place.identity));
+        if leads_back {
+            return Err(Error::parent(&self.child, ParentProblemKind::Cycle { again: self.child.clone() }));
+        }
+        let mut plan = Plan { operation: "relink", ..Plan::default() };
+        let real_child = std::fs::canonicalize(&self.child).map_err(|e| Error::io("look up", &self.child, e))?;
+        let absolute = reference.paths.iter().any(|path| ["absolute_win32_path", "W2ku"].contains(&path.key));
+        let record = record_of(&real_child, &parent, found.info(), absolute)?;
+        if !reference.accepted.contains(&record.identity) {
+            let message = differs(&*child, &reference, &parent, &found);
+            if !self.overrides.contains(&Override::Identity) {
+                let advice = "restore the parent from a copy, or say --force=identity if you know that the child reads \
+                              right through it: wherever the child holds nothing itself, it then shows this parent's \
+                              content";
+                return Err(Error::refused(Refusal::IdentityDiffers, message, advice));
+            }
+            plan.warnings.push(message);
+        }
+        for warning in judge_pair(&*child, found.info(), &parent)? {
+            plan.warnings.push(warning.to_string());
+        }
+        let is_recorded = reference.accepted == [record.identity]
+            && reference.paths.iter().any(|path| path.text == record.relative)
+            && record.absolute.as_ref().is_none_or(|text| reference.paths.iter().any(|path| path.text == *text));
+        if !is_recorded {
+            plan.steps.push(format!("record {} as the parent of {}", parent.display(), self.child.display()));
+            plan.files.change.push(self.child.clone());
+        }
+        Ok(RelinkPlan { plan, child: self.child, parent, before: reference, record: (!is_recorded).then_some(record) })
+    }
+
+    /// The parent by its identity: where it is recorded, else wherever the search leads.
+    fn find(&self, child: &dyn Image, reference: &ParentReference, identity: HostIdentity) -> Result<PathBuf> {
+        let recorded = match parent_of(child, None, &[identity], &OpenOptions::new().with_look(true)) {
+            Ok(Some(found)) => return Ok(found.image.path().to_owned()),
+            Ok(None) => return Err(crate::image::no_parent(&self.child)),
+            Err(error) => error,
+        };
+        let (mut matching, found) = with_identity(&reference.accepted, &self.child, identity, &self.search)?;
+        match (matching.pop(), matching.is_empty()) {
+            (Some(only), true) => Ok(only),
+            (None, _) => match recorded {
+                Error::Parent(problem) if matches!(problem.kind, ParentProblemKind::Missing { .. }) => {
+                    let recorded = reference.paths.iter().map(|path| path.text.clone()).collect();
+                    let kind = ParentProblemKind::Missing { tried: found.looked, recorded };
+                    Err(Error::parent(&self.child, kind))
+                }
+                other => Err(other),
+            },
+            (Some(last), false) => {
+                matching.push(last);
+                let names: Vec<String> = matching.iter().map(|path| path.display().to_string()).collect();
+                Err(Error::refused(
+                    Refusal::Ambiguous,
+                    format!(
+                        "several images have the identity of the parent of {}: {}",
+                        self.child.display(),
+                        names.join(", ")
+                    ),
+                    "name the one that is meant; copies made by hand get an identity of their own with `identity --fresh`",
+                ))
+            }
+        }
+    }
+}
+
+fn is_file(path: &Path, identity: HostIdentity) -> bool {
+    use std::os::unix::fs::MetadataExt;
+    std::fs::metadata(path).is_ok_and(|found| (found.dev(), found.ino()) == identity)
+}
+
+/// How an image differs from the parent that was recorded, as far as can be told.
+fn differs(child: &dyn Image, reference: &ParentReference, parent: &Path, found: &Chain) -> String {
+    let list: Vec<String> = reference.accepted.iter().map(ToString::to_string).collect();
+    let own = found.info().data_identity.map_or_else(|| "none".to_owned(), |id| id.to_string());
+    let changed = std::fs::metadata(parent).and_then(|there| there.modified()).ok();
+    let changed = changed.and_then(|time| Timestamp::try_from(time).ok());
+    let changed = changed.map_or_else(String::new, |time| format!(", last changed {time:.0}"));
+    let (size, parent_size) = (child.info().virtual_size, found.virtual_size());
+    let same_disk = child.info().identity.is_some() && child.info().identity == found.info().identity;
+    let guess = match (same_disk, size == parent_size) {
+        (true, _) => "it is of the same disk, but changed since the child was made, or another branch of it".to_owned(),
+        (false, true) => "it was changed since the child was made, or is another disk".to_owned(),
+        (false, false) => {
+            format!("it has {} and the child {}: probably another disk", format_size(parent_size), format_size(size))
+        }
+    };
+    format!(
+        "{} is not the parent that {} recorded (data identity {own} instead of {}{changed}); {guess}",
+        parent.display(),
+        child.path().display(),
+        list.join(" or ")
+    )
+}
+
+/// A checked plan to relink.
+#[derive(Clone, Debug)]
+pub struct RelinkPlan {
+    plan: Plan,
+    child: PathBuf,
+    parent: PathBuf,
+    before: ParentReference,
+    record: Option<ParentRecord>,
+}
+
+/// What became of it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct RelinkOutcome {
+    /// The child.
+    pub path: PathBuf,
+    /// The parent that it finds now.
+    pub parent: PathBuf,
+    /// Whether anything had to be recorded.
+    pub changed: bool,
+}
+
+impl RelinkPlan {
+    /// The plan as plain data.
+    pub fn summary(&self) -> &Plan {
+        &self.plan
+    }
+
+    /// Records the parent. The child's content and identities stay, so that its own children find it as before. After
+    /// a crash it names the old parent or the new one.
+    ///
+    /// # Errors
+    /// `Refused` when the child is in use, or its record changed since; `Io`.
+    pub fn run(&self) -> Result<RelinkOutcome> {
+        if let Some(record) = &self.record {
+            let mut child = open_image_mut(open_place_mut(&self.child, Access::Amend)?.0, None)?;
+            if child.info().parent.as_ref() != Some(&self.before) {
+                return Err(Error::refused(
+                    Refusal::SourceChanged,
+                    format!("{} recorded another parent since the plan was made", self.child.display()),
+                    "look at it again (`show`), and begin again",
+                ));
+            }
+            child.set_parent(record)?;
+            child.close()?;
+        }
+        Ok(RelinkOutcome { path: self.child.clone(), parent: self.parent.clone(), changed: self.record.is_some() })
+    }
+}
