@@ -314,6 +314,16 @@ pub(crate) enum Command {
         #[arg(long, value_name = "WHAT", require_equals = true, value_parser = ["identity"])]
         force: Option<String>,
     },
+    /// Where two disks, or two layers of one chain, differ
+    Diff {
+        /// One image
+        one: PathBuf,
+        /// The other
+        other: PathBuf,
+        /// Read what may differ and compare it; without, the tables alone tell
+        #[arg(long)]
+        contents: bool,
+    },
     /// Who depends on an image
     Children {
         /// The image

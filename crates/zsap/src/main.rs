@@ -12,7 +12,16 @@ use std::process::ExitCode;
 
 use clap::Parser;
 
+/// A chain has one open file a layer, and may have more layers than a host allows open files at first.
+fn allow_many_files() {
+    use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
+    let limit = getrlimit(Resource::Nofile);
+    // Where it cannot be raised, a chain that is too long for it says so when it is opened.
+    _ = setrlimit(Resource::Nofile, Rlimit { current: limit.maximum, ..limit });
+}
+
 fn main() -> ExitCode {
+    allow_many_files();
     let args = args::Args::parse();
     let console = console::Console::new(&args.common);
     exit::settle(&console, commands::run(&args, &console))

@@ -13,6 +13,7 @@ mod locate;
 mod resolve;
 mod stream;
 mod stretch;
+mod walk;
 
 use std::path::Path;
 
@@ -27,6 +28,7 @@ pub(crate) use locate::{candidates, record_of};
 pub(crate) use resolve::{judge_pair, parent_of};
 pub use stream::DiskStream;
 pub(crate) use stretch::{Part, Stretch, data_len, for_each_part, for_each_stretch};
+pub(crate) use walk::{Origin, Walk, WalkPart};
 
 /// More layers than any sound chain has.
 pub const MAX_DEPTH: usize = 4096;

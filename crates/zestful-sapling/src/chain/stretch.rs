@@ -1,6 +1,7 @@
 //! The stretches of a disk that may hold anything but zeros.
 
 use super::Disk;
+use super::walk::{Origin, Walk};
 use crate::error::Result;
 use crate::image::{Image, Source};
 
@@ -23,16 +24,14 @@ pub(crate) enum Part<'a> {
 
 /// Calls `act` with each part of the disk that may hold anything but zeros, in order.
 pub(crate) fn for_each_stretch<'a>(disk: &'a dyn Disk, mut act: impl FnMut(Stretch<'a>) -> Result<()>) -> Result<()> {
-    let (mut offset, size) = (0, disk.virtual_size());
-    while offset < size {
-        let extent = disk.extent_at(offset, size - offset)?;
-        if let Some((layer, at)) = extent.data.and_then(|(number, at)| disk.layer(number).map(|layer| (layer, at))) {
-            split_by_holes(Stretch { layer, at, offset, len: extent.len }, |part| match part {
-                Part::Data(stretch) => act(stretch),
-                Part::Zeros(_) => Ok(()),
-            })?;
-        }
-        offset += extent.len;
+    let mut walk = Walk::new(disk, usize::MAX);
+    while let Some(part) = walk.next()? {
+        let Origin::Data(number, at) = part.origin else { continue };
+        let Some(layer) = disk.layer(number) else { continue };
+        split_by_holes(Stretch { layer, at, offset: part.offset, len: part.len }, |part| match part {
+            Part::Data(stretch) => act(stretch),
+            Part::Zeros(_) => Ok(()),
+        })?;
     }
     Ok(())
 }

@@ -6,6 +6,7 @@ mod chains;
 mod corpus;
 mod crash;
 mod damage;
+mod diff;
 mod kin;
 mod layers;
 mod model;

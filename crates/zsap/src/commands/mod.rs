@@ -5,6 +5,7 @@ mod check;
 mod copy;
 mod demo;
 mod derive;
+mod diff;
 mod identity;
 mod kin;
 mod make;
@@ -43,6 +44,7 @@ pub(crate) fn run(args: &Args, console: &Console) -> Result<Outcome, Failure> {
         Command::Relink { child, parent, search, force } => {
             kin::relink(console, child, parent.as_deref(), search.search(), force.is_some())
         }
+        Command::Diff { one, other, contents } => diff::run(console, one, other, *contents),
         Command::Children { image, search } => kin::children(console, image, &search.search()),
         Command::Move { source, target, search } => kin::move_image(console, source, target, search.search()),
         Command::Remove { path, search, force } => kin::remove(console, path, search.search(), force.is_some()),
