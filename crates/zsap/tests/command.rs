@@ -281,6 +281,42 @@ fn a_killed_move_leaves_every_child_whole() {
     }
 }
 
+/// The base was renamed by hand: who says so, and the ways back.
+#[test]
+fn a_renamed_base_is_told_and_found_again() {
+    let scene = Scene::new();
+    scene.run("make fen-base.vhdx 64M -q").expect("make", 0, "", "");
+    scene.run("bytes write fen-base.vhdx --at 1M -i seeds.txt -q").expect("write", 0, "", "");
+    scene.run("derive fen-base.vhdx one.vhdx two.vhdx three.vhdx -q").expect("derive", 0, "", "");
+    std::fs::rename(scene.path("fen-base.vhdx"), scene.path("old.vhdx")).unwrap();
+    let told = "its parent was not found; recorded as .\\fen-base.vhdx";
+    scene.run("show one.vhdx").expect("show", 0, told, "");
+    scene.run("tree").expect("tree", 0, told, "");
+    scene.run("copy one.vhdx flat.raw").expect("copy", 1, "", "find it by its identity");
+    scene.run("children old.vhdx").expect("lost", 0, "lost        ./two.vhdx: does not find it", "");
+    scene.run("remove old.vhdx").expect("needed", 4, "", "is the parent of ./one.vhdx, ./three.vhdx, ./two.vhdx");
+    scene.run("relink one.vhdx").expect("relink", 0, "one.vhdx has ./old.vhdx as its parent now", "");
+    scene.run("move old.vhdx fen-base.vhdx").expect("move", 0, "told ./three.vhdx", "");
+    for child in ["one.vhdx", "two.vhdx", "three.vhdx"] {
+        let read = scene.run(&format!("bytes read {child} --at 1M --len 18"));
+        read.expect(child, 0, "Caltha palustris\n", "");
+    }
+    // Changed behind their backs: no command takes it for their parent any more.
+    scene.make_writable("fen-base.vhdx");
+    scene.run("bytes write fen-base.vhdx --at 0 -i seeds.txt").expect("needed", 4, "", "is the parent of");
+    std::fs::create_dir(scene.path("alone")).unwrap();
+    std::fs::rename(scene.path("fen-base.vhdx"), scene.path("alone/fen-base.vhdx")).unwrap();
+    scene.run("bytes write alone/fen-base.vhdx --at 0 -i seeds.txt -q").expect("nobody looks there", 0, "", "");
+    std::fs::rename(scene.path("alone/fen-base.vhdx"), scene.path("fen-base.vhdx")).unwrap();
+    scene.run("show one.vhdx").expect("changed", 0, "is not the parent that this child was made from", "");
+    scene.run("tree").expect("changed", 0, "BROKEN", "");
+    scene.run("relink one.vhdx").expect("changed", 1, "", "the parent was changed since, or is another disk");
+    scene.run("relink one.vhdx fen-base.vhdx").expect("changed", 4, "", "but changed since the child was made");
+    let forced = scene.run("relink one.vhdx fen-base.vhdx --force=identity");
+    forced.expect("forced", 0, "one.vhdx has fen-base.vhdx as its parent now", "warning: fen-base.vhdx is not");
+    scene.run("bytes read one.vhdx --at 0 --len 18").expect("forced", 0, "Caltha palustris\n", "");
+}
+
 /// A full host and a read-only folder: said plainly, nothing left.
 #[test]
 fn a_full_host_is_told_with_both_figures() {

@@ -5,9 +5,9 @@ use std::sync::Arc;
 
 use serde::Serialize;
 
-use super::{Children, Plan, Search, children_of};
+use super::{Plan, Search, children_of};
 use crate::chain::{Chain, Disk, OpenOptions, record_of};
-use crate::error::{Error, ParentProblemKind, Result};
+use crate::error::{Error, Result};
 use crate::image::{
     ImageInfo, ParentRecord, ParentReference, folder_of, format_of_name, open_image_mut, open_place_mut,
 };
@@ -72,31 +72,36 @@ impl MoveImage {
         let held = FileStorage::open(&self.source, Access::Amend)?;
         // Those that stand where it is going read through it, too.
         let children = children_of(&self.source, &self.search.clone().and_beside(folder))?;
-        if let Some(lost) = children.lost.first() {
-            let recorded = vec![self.source.display().to_string()];
-            let kind = ParentProblemKind::Missing { tried: children.looked.clone(), recorded };
-            return Err(Error::parent(lost, kind));
-        }
-        for child in &children.children {
+        // Those that recorded it and do not find it are told where it is, too.
+        let told: Vec<PathBuf> = children.all().cloned().collect();
+        for child in &told {
             FileStorage::open(child, Access::Amend)?;
         }
         let mut plan = Plan { operation: "move", ..Plan::default() };
         let (from, to) = (self.source.display(), self.target.display());
         plan.steps.push(format!("give {from} the second name {to}"));
-        for child in children.children.iter().chain(own_parent.is_some().then_some(&self.source)) {
+        for child in told.iter().chain(own_parent.is_some().then_some(&self.source)) {
             plan.steps.push(format!("record the new place in {}", child.display()));
             plan.files.change.push(child.clone());
         }
         plan.steps.push(format!("take the name {from} away"));
         plan.files.rename.push((self.source.clone(), self.target.clone()));
-        if children.children.is_empty() && is_marked_read_only(&self.source)? {
+        if told.is_empty() && is_marked_read_only(&self.source)? {
             plan.warnings.push(format!(
                 "{from} was frozen for children, and none was found in {}: whoever has some elsewhere must relink them \
                  (`relink`)",
                 children.place()
             ));
         }
-        Ok(MovePlan { plan, request: self, info, own_parent, children, held: Arc::new(held) })
+        Ok(MovePlan {
+            plan,
+            request: self,
+            info,
+            own_parent,
+            children: told,
+            looked: children.looked,
+            held: Arc::new(held),
+        })
     }
 }
 
@@ -114,7 +119,8 @@ pub struct MovePlan {
     request: MoveImage,
     info: ImageInfo,
     own_parent: Option<PathBuf>,
-    children: Children,
+    children: Vec<PathBuf>,
+    looked: Vec<PathBuf>,
     /// Keeps others away from the image until it has moved.
     held: Arc<FileStorage>,
 }
@@ -154,7 +160,7 @@ impl MovePlan {
             // The relative way holds from the new folder; from the old one the absolute way leads there.
             self.record_own(parent, true)?;
         }
-        for child in &self.children.children {
+        for child in &self.children {
             let absolute = self.child_records_absolute(child)?;
             let record = record_of(&real(child)?, target, &self.info, absolute)?;
             record_in(open_place_mut(child, Access::Amend)?.0, &record)?;
@@ -164,11 +170,7 @@ impl MovePlan {
         if let Some(parent) = self.own_parent.as_ref().filter(|_| !kept_absolute) {
             self.record_own(parent, false)?;
         }
-        Ok(MoveOutcome {
-            path: target.clone(),
-            children: self.children.children.clone(),
-            looked: self.children.looked.clone(),
-        })
+        Ok(MoveOutcome { path: target.clone(), children: self.children.clone(), looked: self.looked.clone() })
     }
 
     fn record_parent(&self, image: &Path, parent: &Path, absolute: bool) -> Result<ParentRecord> {
