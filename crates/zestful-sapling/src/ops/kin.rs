@@ -107,6 +107,17 @@ impl Children {
     }
 }
 
+/// Refuses a symbolic link where the file itself is to get another name or to go.
+pub(super) fn refuse_link(path: &Path) -> Result<()> {
+    match std::fs::symlink_metadata(path) {
+        Ok(found) if found.is_symlink() => Err(Error::usage(
+            format!("{} is a link to an image", path.display()),
+            "name the image itself; the link can be moved or removed as any other file",
+        )),
+        _ => Ok(()),
+    }
+}
+
 /// Opens an image for a look; files that cannot be opened are nobody's kin.
 pub(super) fn look(path: &Path) -> Option<(Box<dyn Image>, HostIdentity)> {
     let storage = FileStorage::open(path, Access::Look).ok()?;

@@ -1,10 +1,12 @@
 //! An image gets another name or folder, and all that know it by the old one are told.
 
+use std::ffi::OsStr;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use serde::Serialize;
 
+use super::kin::refuse_link;
 use super::{Plan, Search, children_of};
 use crate::chain::{Chain, Disk, OpenOptions, record_of};
 use crate::error::{Error, Result};
@@ -43,9 +45,9 @@ impl MoveImage {
     /// `Refused` when something else stands at the target, or the image or a child of it is in use; `Usage` when the
     /// target is on another file system, or its ending speaks of another format; otherwise as [`Chain::open`].
     pub fn plan(self) -> Result<MovePlan> {
+        refuse_link(&self.source)?;
         let image = Chain::open(&self.source, &OpenOptions::new())?;
-        let begun = same_file(&self.source, &self.target);
-        if !begun {
+        if !has_both_names(&self.source, &self.target)? {
             refuse_existing(&self.target)?;
         }
         if format_of_name(&self.target) != format_of_name(&self.source) {
@@ -105,12 +107,16 @@ impl MoveImage {
     }
 }
 
-fn same_file(one: &Path, other: &Path) -> bool {
+/// Whether these are two names of one file, as a move that was cut short leaves them.
+fn has_both_names(source: &Path, target: &Path) -> Result<bool> {
     use std::os::unix::fs::MetadataExt;
-    match (std::fs::symlink_metadata(one), std::fs::symlink_metadata(other)) {
-        (Ok(one), Ok(other)) => (one.dev(), one.ino()) == (other.dev(), other.ino()),
-        _ => false,
-    }
+    let (Ok(one), Ok(other)) = (std::fs::symlink_metadata(source), std::fs::symlink_metadata(target)) else {
+        return Ok(false);
+    };
+    // A name compared with itself, by whatever way and spelling, leads to the same entry of a folder.
+    let entry = |path: &Path| real(&folder_of(path)).map(|folder| (folder, path.file_name().map(OsStr::to_owned)));
+    let is_one_name = one.nlink() < 2 || entry(source)? == entry(target)?;
+    Ok((one.dev(), one.ino()) == (other.dev(), other.ino()) && !is_one_name)
 }
 
 /// A checked plan to move an image.
@@ -150,7 +156,7 @@ impl MovePlan {
     /// `Refused` when the image or a child is in use; `Io`.
     pub fn run(&self) -> Result<MoveOutcome> {
         let MoveImage { source, target, .. } = &self.request;
-        if !same_file(source, target) {
+        if !has_both_names(source, target)? {
             refuse_existing(target)?;
             std::fs::hard_link(source, target).map_err(|e| Error::io("give a second name to", source, e))?;
             sync_folder(target)?;
@@ -164,6 +170,11 @@ impl MovePlan {
             let absolute = self.child_records_absolute(child)?;
             let record = record_of(&real(child)?, target, &self.info, absolute)?;
             record_in(open_place_mut(child, Access::Amend)?.0, &record)?;
+        }
+        // The last name of a file is never taken away.
+        if !has_both_names(source, target)? {
+            let error = std::io::Error::other("another program changed its names meanwhile");
+            return Err(Error::io("take away the old name of", source, error));
         }
         std::fs::remove_file(source).map_err(|e| Error::io("take away the name", source, e))?;
         sync_folder(source)?;

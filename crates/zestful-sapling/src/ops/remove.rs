@@ -2,6 +2,7 @@
 
 use std::path::PathBuf;
 
+use super::kin::refuse_link;
 use super::{Override, Plan, Search, children_of};
 use crate::error::{Error, Refusal, Result};
 use crate::image::pieces::is_descriptor;
@@ -46,6 +47,7 @@ impl Remove {
                 "remove the pieces and then the descriptor by hand; nothing grows from them",
             ));
         }
+        refuse_link(&self.path)?;
         let held = FileStorage::open(&self.path, Access::Amend)?;
         let children = children_of(&self.path, &self.search)?;
         let needed: Vec<String> = children.all().map(|child| child.display().to_string()).collect();

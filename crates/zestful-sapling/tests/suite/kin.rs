@@ -317,6 +317,17 @@ fn a_folder_that_moves_as_a_whole_needs_nothing() {
     assert!(matches!(move_to(&path("now.vhd"), &path("now.vhdx"), folder.path()), Err(Error::Usage(_))));
     let taken = move_to(&path("now.vhd"), &path("fen-base.vhd"), folder.path());
     assert!(matches!(taken, Err(Error::Refused(Refusal::Exists, _))));
+    // A name is not another name, however it is spelled; and a link is not the image.
+    for spelled in ["now.vhd", "two/../now.vhd", "./now.vhd"] {
+        let same = move_to(&path("now.vhd"), &path(spelled), folder.path());
+        assert!(matches!(same, Err(Error::Refused(Refusal::Exists, _))), "{spelled}: {same:?}");
+    }
+    std::os::unix::fs::symlink("now.vhd", path("link.vhd")).unwrap();
+    assert!(matches!(move_to(&path("link.vhd"), &path("other.vhd"), folder.path()), Err(Error::Usage(_))));
+    assert!(matches!(move_to(&path("now.vhd"), &path("link.vhd"), folder.path()), Err(Error::Refused(..))));
+    assert!(matches!(Remove::new(path("link.vhd")).plan().map(|_| ()), Err(Error::Usage(_))));
+    std::fs::remove_file(path("link.vhd")).unwrap();
+    Chain::open(&path("now.vhd"), &OpenOptions::new()).unwrap();
     // Frozen for children that are not to be found: removed only when that is said.
     std::fs::remove_file(path("now.vhd")).unwrap();
     let remove = || Remove::new(path("fen-base.vhd"));

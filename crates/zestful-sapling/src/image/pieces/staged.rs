@@ -51,9 +51,9 @@ impl StagedPieces {
         let set = Set { files, ends, name: descriptor.to_owned(), logical_sector };
         let staged = Self { set: Arc::new(set), descriptor: descriptor.to_owned(), targets, published: 0, done: false };
         let mut start = 0;
-        for (path, end) in staged.set.files.paths.iter().zip(&staged.set.ends) {
+        for ((path, target), end) in staged.set.files.paths.iter().zip(&staged.targets).zip(&staged.set.ends) {
             let file = OpenOptions::new().write(true).create_new(true).open(path);
-            file.and_then(|file| file.set_len(end - start)).map_err(|e| Error::io("create", path, e))?;
+            file.and_then(|file| file.set_len(end - start)).map_err(|e| Error::io("create", target, e))?;
             start = *end;
         }
         Ok(staged)
