@@ -3,6 +3,8 @@
 use std::ffi::OsStr;
 use std::path::{Component, Path, PathBuf};
 
+use uuid::Uuid;
+
 use crate::error::{Error, Result};
 use crate::image::{ImageInfo, ParentRecord, ParentReference, folder_of};
 
@@ -62,6 +64,19 @@ pub(crate) fn record_relative(folder: &Path, parent: &Path) -> Result<String> {
     parts.map(|parts| parts.join("\\")).ok_or_else(unwritable)
 }
 
+/// What children know an image by.
+///
+/// # Errors
+/// `Usage` when its format has no identity.
+pub(crate) fn identity_of(image: &Path, info: &ImageInfo) -> Result<Uuid> {
+    info.data_identity.ok_or_else(|| {
+        Error::usage(
+            format!("{} is a {} disk, which has no identity that a child could record", image.display(), info.format),
+            "copy it to a vhdx image first (`copy`), and grow the children from that",
+        )
+    })
+}
+
 /// What a child at `child` records of `parent`; its absolute path too, when asked for.
 ///
 /// # Errors
@@ -70,14 +85,8 @@ pub(crate) fn record_of(child: &Path, parent: &Path, info: &ImageInfo, absolute:
     let real = |path: &Path| std::fs::canonicalize(path).map_err(|e| Error::io("look up", path, e));
     let real_parent = real(parent)?;
     let folder = real(&folder_of(child))?;
-    let Some(identity) = info.data_identity else {
-        return Err(Error::usage(
-            format!("{} is a {} disk, which has no identity that a child could record", parent.display(), info.format),
-            "copy it to a vhdx image first (`copy`), and grow the children from that",
-        ));
-    };
     Ok(ParentRecord {
-        identity,
+        identity: identity_of(parent, info)?,
         time_stamp: info.time_stamp,
         name: real_parent.file_name().unwrap_or_default().to_string_lossy().into_owned(),
         relative: record_relative(&folder, &real_parent)?,

@@ -24,7 +24,7 @@ use crate::image::{
 };
 use crate::storage::Access;
 
-pub(crate) use locate::{candidates, record_of};
+pub(crate) use locate::{candidates, identity_of, record_of};
 pub(crate) use resolve::{judge_pair, parent_of};
 pub use stream::DiskStream;
 pub(crate) use stretch::{Part, Stretch, data_len, for_each_part, for_each_stretch};

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use super::Plan;
 use super::sapling::Sapling;
-use crate::chain::{Chain, Disk, OpenOptions, record_of};
+use crate::chain::{Chain, Disk, OpenOptions, identity_of, record_of};
 use crate::error::{Error, Result};
 use crate::image::format_of_name;
 use crate::progress::Progress;
@@ -47,6 +47,7 @@ impl Derive {
     pub fn plan(self) -> Result<DerivePlan> {
         let base = Chain::open(&self.base, &OpenOptions::new())?;
         let info = base.info().clone();
+        identity_of(&self.base, &info)?;
         if self.children.is_empty() {
             return Err(Error::usage("no child was named", "name one file for each child"));
         }
