@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use proptest::prelude::*;
 use zestful_sapling::chain::ChainMut;
-use zestful_sapling::image::{Image, ImageMut};
+use zestful_sapling::image::{Image, ImageMut, ParentRecord};
 use zestful_sapling::storage::{FaultStorage, MemoryStorage, Recording};
 use zestful_sapling::{Error, error::Refusal};
 
@@ -306,4 +306,42 @@ fn crash_states_cover_prefixes_tears_and_subsets() {
         assert!(seen.contains(expected), "{expected} is not among {seen:?}");
     }
     assert!(!seen.iter().any(|state| state.starts_with('0') && state.contains('3')), "{seen:?}");
+}
+
+/// A crash while another parent is recorded leaves the record before or the new one, and the content identity as it is.
+#[test]
+fn a_parent_record_is_the_old_one_or_the_new_one() {
+    for shape in [Shape::plain(4 << 20), Shape::vhd(4 << 20)] {
+        let (layers, _) = prepared(shape, true);
+        let start = (**layers.storages.last().unwrap()).clone();
+        let before = layers.shape.open(Arc::new(start.clone())).info().clone();
+        let reference = before.parent.clone().unwrap();
+        let storage = Arc::new(FaultStorage::new(start.clone()));
+        let mut image = layers.shape.open_mut(storage.clone());
+        // A longer record than the one before, then a shorter one, into the room that is free by then.
+        let record = |name: String| ParentRecord {
+            identity: reference.accepted[0],
+            time_stamp: reference.time_stamp,
+            relative: format!(".\\{name}"),
+            absolute: None,
+            name,
+        };
+        let records = [record("l".repeat(700)), record("s".to_owned())];
+        let mut done = Vec::new();
+        for record in &records {
+            image.set_parent(record).unwrap();
+            done.push(storage.operations());
+        }
+        image.close().unwrap();
+        for state in storage.recording(start).crash_states(11, 30) {
+            let (issued, state) = state.unwrap();
+            let info = layers.shape.open(Arc::new(state)).info().clone();
+            let found = &info.parent.unwrap().paths[0].text;
+            let durable = done.iter().filter(|end| **end <= issued).count();
+            let all = [&reference.paths[0].text, &records[0].relative, &records[1].relative];
+            let allowed = &all[durable..(durable + 2).min(all.len())];
+            assert!(allowed.contains(&found), "after {issued} operations: {} bytes of path", found.len());
+            assert_eq!(info.data_identity, before.data_identity);
+        }
+    }
 }

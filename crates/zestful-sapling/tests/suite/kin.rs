@@ -257,6 +257,41 @@ fn a_move_that_was_cut_short_is_carried_on() {
     }
 }
 
+/// A move that stops between two children: those that were told and those that were not all read as before, though the
+/// image's own way to its parent is another one from its new folder.
+#[test]
+fn half_way_through_a_move_every_child_reads() {
+    for format in [Format::Vhdx, Format::Vhd] {
+        let folder = tempfile::tempdir().unwrap();
+        let path = |name: &str| folder.path().join(format!("{name}.{format}"));
+        std::fs::create_dir_all(folder.path().join("a/far/away")).unwrap();
+        make(&path("base"));
+        write(&path("base"), 0, 1);
+        derive(&path("base"), &path("layer"), false);
+        for child in ["one", "three", "two"] {
+            derive(&path("layer"), &path(child), false);
+        }
+        let plan = MoveImage::new(path("layer"), path("a/far/away/layer")).plan().unwrap();
+        // The second child that is to be told vanishes.
+        std::fs::rename(path("three"), folder.path().join("gone")).unwrap();
+        assert!(matches!(plan.run(), Err(Error::Io { .. })));
+        drop(plan);
+        std::fs::rename(folder.path().join("gone"), path("three")).unwrap();
+        let mut model = Model::default();
+        model.fill(0, 4096, 1);
+        let told = |child: &str| inspect(&path(child), None).unwrap().parent.unwrap().recorded_paths[0].contains("far");
+        assert_eq!(["one", "three", "two"].map(told), [true, false, false]);
+        for image in ["one", "two", "three", "layer", "a/far/away/layer"] {
+            model.assert_same(&Chain::open(&path(image), &OpenOptions::new()).unwrap());
+        }
+        move_to(&path("layer"), &path("a/far/away/layer"), folder.path()).unwrap();
+        for image in ["one", "two", "three", "a/far/away/layer"] {
+            model.assert_same(&Chain::open(&path(image), &OpenOptions::new()).unwrap());
+        }
+        assert!(!path("layer").exists());
+    }
+}
+
 #[test]
 fn what_cannot_be_the_parent_is_refused_with_the_reason() {
     let folder = tempfile::tempdir().unwrap();

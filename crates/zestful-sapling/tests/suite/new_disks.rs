@@ -449,3 +449,31 @@ fn metadata_that_is_not_ours_is_kept() {
     assert!(changed[0] + 16 > changed[changed.len() - 1], "only the identity itself changed: {changed:?}");
     assert_eq!(check_chain(&path, None, &Progress::new()).unwrap().findings, vec![]);
 }
+
+/// What was written is not what is read back: the copy does not appear.
+#[test]
+fn a_copy_that_reads_back_otherwise_is_told() {
+    let folder = tempfile::tempdir().unwrap();
+    let source = folder.path().join("herbarium.raw");
+    std::fs::write(&source, vec![7; 8 << 20]).unwrap();
+    for target in ["copy.raw", "copy.vhdx"] {
+        let plan = Copy::new(&source, folder.path().join(target)).with_verify(true).plan().unwrap();
+        let progress = Progress::new();
+        // Slow enough for somebody to reach the end of the file before it is read.
+        progress.set_rate_limit(16 << 20);
+        let done = std::thread::scope(|scope| {
+            scope.spawn(|| {
+                while !progress.read().what.starts_with("reading") {
+                    std::thread::sleep(std::time::Duration::from_millis(2));
+                }
+                let partial = files(folder.path()).into_iter().find(|name| name.contains("partial")).unwrap();
+                let file = std::fs::File::options().write(true).open(folder.path().join(partial)).unwrap();
+                file.write_all_at(b"other", file.metadata().unwrap().len() - 4096).unwrap();
+            });
+            plan.run(&progress)
+        });
+        let Err(Error::Io { source, .. }) = done else { panic!("{target}: {done:?}") };
+        assert!(source.to_string().contains("differs from what was written"), "{source}");
+        assert_eq!(files(folder.path()), ["herbarium.raw"]);
+    }
+}
