@@ -49,6 +49,14 @@ pub enum Error {
         /// Why it ended.
         source: Box<Error>,
     },
+    /// Work on several files was begun and is not finished; whatever reads them reads as before.
+    #[error("{source}; what was begun with {0} is not finished, and it reads as before: `resume {0}` carries on, `abandon {0}` gives it up", path.display())]
+    UnderWay {
+        /// The image.
+        path: PathBuf,
+        /// Why it ended.
+        source: Box<Error>,
+    },
     /// The work was stopped on request; nothing half-made is left under a final name.
     #[error("stopped on request before it was done; nothing was left half-made")]
     Cancelled,
@@ -80,6 +88,14 @@ pub enum Refusal {
     IdentityDiffers,
     /// More than one image is what was looked for.
     Ambiguous,
+    /// A longer change that was begun is not finished.
+    UnderWay,
+    /// The image is pinned: it is never to change.
+    Pinned,
+    /// The host that began something is another one.
+    OtherHost,
+    /// Neither way of doing it is possible.
+    NoWay,
     /// An earlier write or sync of this handle failed, so nothing more is written through it.
     EarlierFailure,
 }
@@ -233,6 +249,11 @@ impl Error {
     /// The end of work on a block device whose content is no longer what it was.
     pub(crate) fn on_device(self, path: &Path) -> Self {
         Error::Unfinished { path: path.to_owned(), source: Box::new(self) }
+    }
+
+    /// The end of work that can be carried on.
+    pub(crate) fn under_way(self, path: &Path) -> Self {
+        Error::UnderWay { path: path.to_owned(), source: Box::new(self) }
     }
 
     pub(crate) fn parent(child: &Path, kind: ParentProblemKind) -> Self {

@@ -50,7 +50,15 @@ pub(crate) fn record_relative(folder: &Path, parent: &Path) -> Result<String> {
             "names on the way must be valid Unicode and hold no backslash",
         )
     };
-    let (mut from, mut to) = (folder.components().peekable(), parent.components().peekable());
+    let relative = relative_path(folder, parent);
+    let parts = relative.iter().map(|part| part.to_str().filter(|s| !s.contains('\\')));
+    let parts: Option<Vec<&str>> = parts.collect();
+    parts.map(|parts| parts.join("\\")).ok_or_else(unwritable)
+}
+
+/// The way from a folder to a file, both canonical; it begins with `.` or `..`.
+pub(crate) fn relative_path(folder: &Path, file: &Path) -> PathBuf {
+    let (mut from, mut to) = (folder.components().peekable(), file.components().peekable());
     while from.peek().is_some() && from.peek() == to.peek() {
         from.next();
         to.next();
@@ -59,9 +67,7 @@ pub(crate) fn record_relative(folder: &Path, parent: &Path) -> Result<String> {
     if parts.is_empty() {
         parts.push(OsStr::new("."));
     }
-    parts.extend(to.map(Component::as_os_str));
-    let parts: Option<Vec<&str>> = parts.into_iter().map(|part| part.to_str().filter(|s| !s.contains('\\'))).collect();
-    parts.map(|parts| parts.join("\\")).ok_or_else(unwritable)
+    parts.into_iter().chain(to.map(Component::as_os_str)).collect()
 }
 
 /// What children know an image by.
@@ -87,6 +93,7 @@ pub(crate) fn record_of(child: &Path, parent: &Path, info: &ImageInfo, absolute:
     let folder = real(&folder_of(child))?;
     Ok(ParentRecord {
         identity: identity_of(parent, info)?,
+        also: None,
         time_stamp: info.time_stamp,
         name: real_parent.file_name().unwrap_or_default().to_string_lossy().into_owned(),
         relative: record_relative(&folder, &real_parent)?,
@@ -94,8 +101,14 @@ pub(crate) fn record_of(child: &Path, parent: &Path, info: &ImageInfo, absolute:
     })
 }
 
+/// Whether a child records the absolute path of its parent.
+pub(crate) fn records_absolute(reference: Option<&ParentReference>) -> bool {
+    reference
+        .is_some_and(|reference| reference.paths.iter().any(|path| ["absolute_win32_path", "W2ku"].contains(&path.key)))
+}
+
 /// Takes `.` and, where it is certain, `name/..` out of a path.
-fn tidy(path: &Path) -> PathBuf {
+pub(crate) fn tidy(path: &Path) -> PathBuf {
     let mut clean = PathBuf::new();
     for part in path.components() {
         match part {

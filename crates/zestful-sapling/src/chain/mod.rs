@@ -9,7 +9,10 @@
 //! # }
 //! ```
 
+mod companion;
+mod journal;
 mod locate;
+mod pair;
 mod resolve;
 mod stream;
 mod stretch;
@@ -24,11 +27,16 @@ use crate::image::{
 };
 use crate::storage::Access;
 
-pub(crate) use locate::{candidates, identity_of, record_of};
+pub(crate) use companion::refuse_pinned;
+pub use companion::{Companion, KnownChild, Pin, PinnedRun};
+pub use journal::{Grandchild, Intent, Member, Work, intent_of, journal_of};
+pub(crate) use journal::{Journal, Mark, Stamp, read as read_journal, stamp_of};
+pub(crate) use locate::{candidates, identity_of, record_of, records_absolute};
+pub(crate) use pair::{Pair, Side};
 pub(crate) use resolve::{judge_pair, parent_of};
 pub use stream::DiskStream;
-pub(crate) use stretch::{Part, Stretch, data_len, for_each_part, for_each_stretch};
-pub(crate) use walk::{Origin, Walk, WalkPart};
+pub(crate) use stretch::{Part, Stretch, data_len, for_each_part, for_each_stretch, split_by_holes};
+pub(crate) use walk::{Origin, Walk};
 
 /// More layers than any sound chain has.
 pub const MAX_DEPTH: usize = 4096;

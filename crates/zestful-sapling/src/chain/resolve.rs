@@ -5,6 +5,9 @@ use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use uuid::Uuid;
+
+use super::journal::stands_in;
 use super::{MAX_DEPTH, OpenOptions, candidates};
 use crate::error::{Error, ParentProblemKind, Refusal, Result};
 use crate::finding::{Finding, Repair};
@@ -66,7 +69,7 @@ fn find(
     // The most telling reason of those that the candidates give.
     let mut problem: Option<ParentProblemKind> = None;
     for path in &tried {
-        match try_candidate(path, reference, seen, options)? {
+        match try_candidate(child, path, reference, seen, options)? {
             Tried::Right(found) => return Ok(found),
             Tried::Absent => {}
             Tried::Wrong(kind) => {
@@ -95,6 +98,7 @@ enum Tried {
 }
 
 fn try_candidate(
+    child: &Path,
     path: &Path,
     reference: &ParentReference,
     seen: &[HostIdentity],
@@ -125,7 +129,8 @@ fn try_candidate(
         Err(error) => return unreadable(error),
     };
     let data_identity = image.info().data_identity;
-    if data_identity.is_none_or(|id| !reference.accepted.contains(&id)) {
+    let fits = |id: Uuid| reference.accepted.contains(&id) || stands_in(child, &reference.accepted, path, id);
+    if !data_identity.is_some_and(fits) {
         return Ok(Tried::Wrong(ParentProblemKind::Mismatch {
             parent: path.to_owned(),
             expected: reference.accepted.iter().map(ToString::to_string).collect::<Vec<_>>().join(" or "),

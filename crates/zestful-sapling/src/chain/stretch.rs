@@ -56,7 +56,7 @@ pub(crate) fn for_each_part<'a>(layer: &'a dyn Image, mut act: impl FnMut(Part<'
 }
 
 /// What of a stretch is data and what are holes of the host's file, which read as zeros.
-fn split_by_holes<'a>(whole: Stretch<'a>, mut act: impl FnMut(Part<'a>) -> Result<()>) -> Result<()> {
+pub(crate) fn split_by_holes<'a>(whole: Stretch<'a>, mut act: impl FnMut(Part<'a>) -> Result<()>) -> Result<()> {
     let Stretch { layer, at, offset, len } = whole;
     let (mut from, end) = (at, at + len);
     while from < end {

@@ -54,10 +54,31 @@ impl<'a> Walk<'a> {
         Self { layers, is_cut, offset: 0, size: disk.virtual_size() }
     }
 
+    /// The same, beginning at this byte.
+    pub(crate) fn from(mut self, offset: u64) -> Self {
+        self.offset = offset;
+        self
+    }
+
+    /// Leaves out what comes before this byte.
+    pub(crate) fn skip_to(&mut self, offset: u64) {
+        self.offset = self.offset.max(offset);
+    }
+
+    /// Over these layers, as over the upper ones of a chain whose others are not to be asked.
+    pub(crate) fn over(disk: &'a dyn Disk) -> Self {
+        Self { is_cut: true, ..Self::new(disk, usize::MAX) }
+    }
+
     /// The next part, or `None` at the end of the disk.
     pub(crate) fn next(&mut self) -> Result<Option<WalkPart>> {
+        self.next_within(u64::MAX)
+    }
+
+    /// The same, of at most so many bytes.
+    pub(crate) fn next_within(&mut self, most: u64) -> Result<Option<WalkPart>> {
         let offset = self.offset;
-        let mut len = self.size.saturating_sub(offset);
+        let mut len = self.size.saturating_sub(offset).min(most);
         if len == 0 {
             return Ok(None);
         }

@@ -110,6 +110,8 @@ pub struct ParentReference {
 pub struct ParentRecord {
     /// The parent's data identity.
     pub identity: Uuid,
+    /// Another that it may have as well, while it is about to change; left out where the format has no room for it.
+    pub also: Option<Uuid>,
     /// The parent's time stamp, where its format has one.
     pub time_stamp: Option<u32>,
     /// Its file name.
@@ -224,6 +226,14 @@ pub trait ImageMut: Image {
     /// `Usage` when the format has no identity; otherwise as [`ImageMut::flush`].
     fn set_identity(&mut self, identity: Uuid) -> Result<()>;
 
+    /// Has the content known by this data identity, whatever is written from here on in this session; durable on
+    /// return. With the identity that it has already, writes do not give it a new one: for what changes nothing that a
+    /// child or a guest can see.
+    ///
+    /// # Errors
+    /// `Usage` when the format has no identity; otherwise as [`ImageMut::flush`].
+    fn set_data_identity(&mut self, identity: Uuid) -> Result<()>;
+
     /// Records another parent, or another path to it; durable on return. The image's own content and identities stay, so
     /// that its children find it as before. After a crash it names the old parent or the new one.
     ///
@@ -231,6 +241,15 @@ pub trait ImageMut: Image {
     /// `Usage` when the image has no parent; `Unsupported` when the file has no room for the record; otherwise as
     /// [`ImageMut::flush`].
     fn set_parent(&mut self, parent: &ParentRecord) -> Result<()>;
+
+    /// Makes a differencing image one that stands alone; durable on return. Its identities stay.
+    ///
+    /// Whatever it does not hold itself must read as zero already, through the parent that it has: so nothing changes
+    /// for a reader, neither at the end nor, after a crash, half-way.
+    ///
+    /// # Errors
+    /// As [`ImageMut::set_parent`].
+    fn remove_parent(&mut self) -> Result<()>;
 
     /// Returns when all that was written before is durable.
     ///

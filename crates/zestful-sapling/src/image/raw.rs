@@ -148,6 +148,14 @@ impl ImageMut for RawImageMut {
         ))
     }
 
+    fn set_data_identity(&mut self, identity: Uuid) -> Result<()> {
+        self.set_identity(identity)
+    }
+
+    fn remove_parent(&mut self) -> Result<()> {
+        Err(no_parent(self.path()))
+    }
+
     fn set_parent(&mut self, _: &ParentRecord) -> Result<()> {
         Err(no_parent(self.path()))
     }

@@ -292,6 +292,7 @@ fn record_of(path: &Path, name: &std::ffi::OsStr) -> Result<ParentRecord> {
     })?;
     Ok(ParentRecord {
         identity: image.info().data_identity.unwrap_or_default(),
+        also: None,
         time_stamp: image.info().time_stamp,
         name: text.to_owned(),
         relative: format!(".\\{text}"),

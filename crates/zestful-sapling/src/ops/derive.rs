@@ -3,8 +3,9 @@
 use std::path::PathBuf;
 
 use super::Plan;
+use super::family::refuse_under_way;
 use super::sapling::Sapling;
-use crate::chain::{Chain, Disk, OpenOptions, identity_of, record_of};
+use crate::chain::{Chain, Companion, Disk, OpenOptions, identity_of, record_of};
 use crate::error::{Error, Result};
 use crate::image::format_of_name;
 use crate::progress::Progress;
@@ -45,6 +46,7 @@ impl Derive {
     /// `Usage` when the base is raw (it has no identity) or a name cannot be used; `Refused` when a child's file
     /// exists or the base is being written to; otherwise as [`Chain::open`].
     pub fn plan(self) -> Result<DerivePlan> {
+        refuse_under_way(&self.base)?;
         let base = Chain::open(&self.base, &OpenOptions::new())?;
         let info = base.info().clone();
         identity_of(&self.base, &info)?;
@@ -106,7 +108,7 @@ impl DerivePlan {
         &self.plan
     }
 
-    /// Marks the base read-only and makes the children. Each child appears whole and durable under its name or not at
+    /// Marks the base read-only, makes the children, and notes them in the base's companion where that can be written. Each child appears whole and durable under its name or not at
     /// all; all of them are laid out before the first appears.
     ///
     /// # Errors
@@ -121,6 +123,10 @@ impl DerivePlan {
             staged.push(file);
         }
         mark_read_only(&self.base)?;
-        staged.into_iter().try_for_each(StagedFile::publish)
+        staged.into_iter().try_for_each(StagedFile::publish)?;
+        let children: Vec<PathBuf> = self.children.iter().map(|(child, _)| child.clone()).collect();
+        // Best effort: the children are there, whoever keeps count of them.
+        _ = Companion::change_children(&self.base, &[], &children);
+        Ok(())
     }
 }

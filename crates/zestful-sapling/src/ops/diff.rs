@@ -1,14 +1,12 @@
 //! Where two disks differ.
 
 use std::ops::Range;
-use std::os::unix::fs::MetadataExt;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 use serde::Serialize;
 
-use crate::chain::{Chain, Disk, OpenOptions, Origin, Walk, WalkPart};
+use crate::chain::{Pair, Side};
 use crate::error::Result;
-use crate::image::Image;
 use crate::progress::Progress;
 
 /// Content is compared in units of this.
@@ -73,32 +71,24 @@ impl Diff {
     /// images that grew from one base therefore differ only where one of them was written to.
     ///
     /// # Errors
-    /// As [`Chain::open`]; `Damaged`, `Io`, `Cancelled`.
+    /// As [`Chain::open`](crate::chain::Chain::open); `Damaged`, `Io`, `Cancelled`.
     pub fn run(&self, progress: &Progress) -> Result<Difference> {
         let one = Side::open(&self.one)?;
         let other = Side::open(&self.other)?;
-        let size = one.chain.virtual_size().max(other.chain.virtual_size());
-        let same_size = one.chain.virtual_size() == other.chain.virtual_size();
-        // What both read from the same layers is the same.
-        let shared =
-            one.files.iter().rev().zip(other.files.iter().rev()).take_while(|(one, other)| one == other).count();
+        let size = one.virtual_size().max(other.virtual_size());
+        let same_size = one.virtual_size() == other.virtual_size();
         let mut found = Ranges::default();
         progress.begin(format!("comparing {} and {}", self.one.display(), self.other.display()), size);
-        let (mut first, mut second) = (one.walk(shared), other.walk(shared));
-        let mut offset = 0;
-        while offset < size {
+        let mut pair = Pair::new(&one, &other, 0..size);
+        while let Some(part) = pair.next()? {
             progress.check()?;
-            let (one_from, one_end) = first.at(offset, size)?;
-            let (other_from, other_end) = second.at(offset, size)?;
-            let end = one_end.min(other_end);
-            if one_from != other_from {
-                match self.contents {
-                    true => compare(&one, &other, offset..end, &mut found, progress)?,
-                    false => found.push(offset..end),
-                }
+            let range = part.offset..part.offset + part.len;
+            match (part.differs, self.contents) {
+                (false, _) => {}
+                (true, false) => found.push(range),
+                (true, true) => compare(&one, &other, range, &mut found, progress)?,
             }
-            progress.advance(end - offset);
-            offset = end;
+            progress.advance(part.len);
         }
         let differ: Vec<DiffRange> = found.0;
         let bytes = differ.iter().map(|range| range.length).sum();
@@ -141,71 +131,5 @@ impl Ranges {
             Some(last) => last.length += length,
             None => self.0.push(DiffRange { offset: range.start, length }),
         }
-    }
-}
-
-/// One of the disks, zero past its end.
-struct Side {
-    chain: Chain,
-    /// Each layer's file.
-    files: Vec<(u64, u64)>,
-}
-
-impl Side {
-    fn open(path: &Path) -> Result<Self> {
-        let chain = Chain::open(path, &OpenOptions::new())?;
-        let identity = |layer: &dyn Image| {
-            let found = std::fs::metadata(layer.path()).map_err(|e| crate::Error::io("look up", layer.path(), e))?;
-            Ok((found.dev(), found.ino()))
-        };
-        let files = chain.layers().iter().map(|layer| identity(&**layer)).collect::<Result<_>>()?;
-        Ok(Self { chain, files })
-    }
-
-    /// A walk over what stands above the layers that both have.
-    fn walk(&self, shared: usize) -> SideWalk<'_> {
-        SideWalk { walk: Walk::new(&self.chain, self.files.len() - shared), files: &self.files, part: None }
-    }
-
-    fn read_at(&self, buffer: &mut [u8], offset: u64) -> Result<()> {
-        let room = self.chain.virtual_size().saturating_sub(offset).min(buffer.len() as u64) as usize;
-        let (inside, past) = buffer.split_at_mut(room);
-        past.fill(0);
-        if inside.is_empty() { Ok(()) } else { self.chain.read_at(inside, offset) }
-    }
-}
-
-/// Where a range comes from, in words that both sides share.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum From {
-    /// A file of the host; the number is the byte of the file less that of the disk.
-    File((u64, u64), i128),
-    Zero,
-    Shared,
-}
-
-struct SideWalk<'a> {
-    walk: Walk<'a>,
-    files: &'a [(u64, u64)],
-    part: Option<WalkPart>,
-}
-
-impl SideWalk<'_> {
-    /// Where the byte at `offset` comes from, and up to where that holds; offsets rise from call to call.
-    fn at(&mut self, offset: u64, size: u64) -> Result<(From, u64)> {
-        while self.part.is_none_or(|part| part.offset + part.len <= offset) {
-            match self.walk.next()? {
-                Some(part) => self.part = Some(part),
-                // Past the end of the smaller disk.
-                None => return Ok((From::Zero, size)),
-            }
-        }
-        let Some(part) = self.part else { return Ok((From::Zero, size)) };
-        let from = match part.origin {
-            Origin::Data(layer, at) => From::File(self.files[layer], i128::from(at) - i128::from(part.offset)),
-            Origin::Zero => From::Zero,
-            Origin::Below => From::Shared,
-        };
-        Ok((from, part.offset + part.len))
     }
 }

@@ -8,7 +8,8 @@ use jiff::Timestamp;
 use serde::Serialize;
 
 use super::inspect::open_for_look;
-use crate::chain::{MAX_DEPTH, OpenOptions, parent_of};
+use super::kin::look;
+use crate::chain::{MAX_DEPTH, OpenOptions, intent_of, parent_of, refuse_pinned};
 use crate::error::{Error, Refusal, Result};
 use crate::image::{Format, ImageInfo, Kind, folder_of, format_of_name};
 use crate::storage::{HostIdentity, ReadAt};
@@ -91,8 +92,34 @@ pub fn children_beside(image: &Path) -> Result<Vec<PathBuf>> {
     Ok(Vec::new())
 }
 
-/// Refuses to change an image that others in its folder grew from.
+/// Refuses to change an image that is pinned, or with which something is under way.
+pub(super) fn refuse_change(image: &Path) -> Result<()> {
+    refuse_under_way(image)?;
+    refuse_pinned(image)
+}
+
+/// Refuses an image with which something is under way.
+pub(super) fn refuse_under_way(image: &Path) -> Result<()> {
+    match intent_of(image)? {
+        None => Ok(()),
+        Some(intent) => Err(Error::refused(
+            Refusal::UnderWay,
+            format!("{} takes part in {} that was begun and is not finished", image.display(), intent.work),
+            format!("carry it on (`resume {0}`), or give it up (`abandon {0}`)", intent.child().display()),
+        )),
+    }
+}
+
+/// The parent of an image, where it is found.
+pub(super) fn parent_beside(image: &Path) -> Option<PathBuf> {
+    let (child, identity) = look(image)?;
+    let parent = parent_of(&*child, None, &[identity], &OpenOptions::new().with_look(true)).ok()??;
+    Some(parent.image.path().to_owned())
+}
+
+/// Refuses to change an image that others in its folder grew from, that is pinned, or with which something is under way.
 pub(super) fn refuse_if_parent(image: &Path, advice: &str) -> Result<()> {
+    refuse_change(image)?;
     let children = children_beside(image)?;
     if children.is_empty() {
         return Ok(());

@@ -7,8 +7,9 @@ use std::path::{Path, PathBuf};
 use serde::Serialize;
 use uuid::Uuid;
 
-use crate::chain::{OpenOptions, parent_of};
-use crate::error::{Error, Result};
+use super::Override;
+use crate::chain::{Companion, OpenOptions, parent_of};
+use crate::error::{Error, Refusal, Result};
 use crate::image::{Image, folder_of, format_of_name, open_image};
 use crate::storage::{Access, FileStorage, HostIdentity};
 
@@ -87,6 +88,8 @@ pub struct Children {
     pub children: Vec<PathBuf>,
     /// Images that recorded it as their parent and do not find it.
     pub lost: Vec<PathBuf>,
+    /// Images that once grew from it and are no longer where they were: removed, or moved by hand.
+    pub unseen: Vec<PathBuf>,
     /// The folders that were looked into. None found there does not mean that there are none elsewhere.
     pub looked: Vec<PathBuf>,
     /// Whether the search came to its end.
@@ -97,6 +100,27 @@ impl Children {
     /// All of them: whoever recorded the image needs it.
     pub fn all(&self) -> impl Iterator<Item = &PathBuf> {
         self.children.iter().chain(&self.lost)
+    }
+
+    /// Refuses to go on when a child that once was known is not to be found; what is about to be done comes with it.
+    pub(super) fn refuse_unseen(&self, image: &Path, overrides: &[Override]) -> Result<Option<String>> {
+        if self.unseen.is_empty() {
+            return Ok(None);
+        }
+        let names: Vec<String> = self.unseen.iter().map(|path| path.display().to_string()).collect();
+        let message = format!(
+            "{} grew from {}, and is not there any more: it was removed, or moved by hand and may need it still",
+            names.join(", "),
+            image.display()
+        );
+        match overrides.contains(&Override::UnknownChildren) {
+            true => Ok(Some(message)),
+            false => Err(Error::refused(
+                Refusal::NeededByChildren,
+                message,
+                "search further (--search FOLDER), or say --force=unknown-children if it is gone for good",
+            )),
+        }
     }
 
     /// Where was looked, in words.
@@ -125,29 +149,55 @@ pub(super) fn look(path: &Path) -> Option<(Box<dyn Image>, HostIdentity)> {
     Some((open_image(std::sync::Arc::new(storage), None).ok()?, identity))
 }
 
-/// The images that grew from `image`: in its own folder, and where `search` says.
+/// The images that grew from `image`: in its own folder, where `search` says, and those that its companion knows of.
 ///
 /// # Errors
-/// `Io` when a folder cannot be read or the image cannot be looked up; otherwise as [`open_image`] for the image itself.
+/// `Io` when a folder cannot be read or the image cannot be looked up; `Damaged` when its companion is; otherwise as
+/// [`open_image`] for the image itself.
 pub fn children_of(image: &Path, search: &Search) -> Result<Children> {
-    let storage = FileStorage::open(image, Access::Look)?;
-    let identity = storage.host_identity()?;
-    let data_identity = open_image(std::sync::Arc::new(storage), None)?.info().data_identity;
-    let found = search.files(image)?;
-    let mut children =
-        Children { children: Vec::new(), lost: Vec::new(), looked: found.looked, complete: found.complete };
+    let mut each = children_of_each(&[image.to_owned()], search)?;
+    each.pop().ok_or_else(|| Error::usage("no image was named", "name one"))
+}
+
+/// The same for several images, each file looked at once.
+pub(super) fn children_of_each(images: &[PathBuf], search: &Search) -> Result<Vec<Children>> {
+    let Some(first) = images.first() else { return Ok(Vec::new()) };
+    let search = images.iter().skip(1).fold(search.clone(), |search, image| search.and_beside(folder_of(image)));
+    let mut found = search.files(first)?;
+    let mut parents = Vec::new();
+    for image in images {
+        let storage = FileStorage::open(image, Access::Look)?;
+        let identity = storage.host_identity()?;
+        let data_identity = open_image(std::sync::Arc::new(storage), None)?.info().data_identity;
+        let known = Companion::of(image)?.map_or_else(Vec::new, |companion| companion.child_paths(image));
+        let (there, unseen) = known.into_iter().partition::<Vec<PathBuf>, _>(|path| path.exists());
+        found.files.extend(there.into_iter().filter(|path| !found.looked.contains(&folder_of(path))));
+        let children = Children {
+            children: Vec::new(),
+            lost: Vec::new(),
+            unseen,
+            looked: found.looked.clone(),
+            complete: found.complete,
+        };
+        parents.push((identity, data_identity, children));
+    }
     let options = OpenOptions::new().with_look(true);
+    let mut seen: HashSet<HostIdentity> = HashSet::new();
     for path in found.files {
         let Some((other, other_identity)) = look(&path) else { continue };
-        let Some(reference) = other.info().parent.as_ref().filter(|_| other_identity != identity) else { continue };
-        let named = data_identity.is_some_and(|id| reference.accepted.contains(&id));
-        match parent_of(&*other, None, &[other_identity], &options) {
-            Ok(Some(parent)) if parent.identity == identity => children.children.push(path),
-            Err(_) if named => children.lost.push(path),
-            _ => {}
+        let Some(reference) = other.info().parent.as_ref().filter(|_| seen.insert(other_identity)) else { continue };
+        let parent = parent_of(&*other, None, &[other_identity], &options);
+        for (identity, data_identity, children) in &mut parents {
+            let named = data_identity.is_some_and(|id| reference.accepted.contains(&id));
+            match &parent {
+                _ if *identity == other_identity => {}
+                Ok(Some(parent)) if parent.identity == *identity => children.children.push(path.clone()),
+                Err(_) if named => children.lost.push(path.clone()),
+                _ => {}
+            }
         }
     }
-    Ok(children)
+    Ok(parents.into_iter().map(|(.., children)| children).collect())
 }
 
 /// The images with one of these data identities, the file `not` left out.

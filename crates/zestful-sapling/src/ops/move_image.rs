@@ -6,14 +6,13 @@ use std::sync::Arc;
 
 use serde::Serialize;
 
+use super::family::refuse_change;
 use super::kin::refuse_link;
 use super::{Plan, Search, children_of};
-use crate::chain::{Chain, Disk, OpenOptions, record_of};
+use crate::chain::{Chain, Companion, Disk, OpenOptions, record_of, records_absolute};
 use crate::error::{Error, Result};
-use crate::image::{
-    ImageInfo, ParentRecord, ParentReference, folder_of, format_of_name, open_image_mut, open_place_mut,
-};
-use crate::storage::{Access, FileStorage, Storage, is_marked_read_only, refuse_existing, sync_folder};
+use crate::image::{ImageInfo, ParentRecord, folder_of, format_of_name, open_image_mut, open_place_mut};
+use crate::storage::{Access, FileStorage, Storage, is_marked_read_only, link, refuse_existing, remove, sync_folder};
 
 /// An image to be moved or renamed.
 #[derive(Clone, Debug)]
@@ -46,6 +45,7 @@ impl MoveImage {
     /// target is on another file system, or its ending speaks of another format; otherwise as [`Chain::open`].
     pub fn plan(self) -> Result<MovePlan> {
         refuse_link(&self.source)?;
+        refuse_change(&self.source)?;
         let image = Chain::open(&self.source, &OpenOptions::new())?;
         if !has_both_names(&self.source, &self.target)? {
             refuse_existing(&self.target)?;
@@ -158,7 +158,7 @@ impl MovePlan {
         let MoveImage { source, target, .. } = &self.request;
         if !has_both_names(source, target)? {
             refuse_existing(target)?;
-            std::fs::hard_link(source, target).map_err(|e| Error::io("give a second name to", source, e))?;
+            link(source, target)?;
             sync_folder(target)?;
         }
         let kept_absolute = records_absolute(self.info.parent.as_ref());
@@ -176,12 +176,25 @@ impl MovePlan {
             let error = std::io::Error::other("another program changed its names meanwhile");
             return Err(Error::io("take away the old name of", source, error));
         }
-        std::fs::remove_file(source).map_err(|e| Error::io("take away the name", source, e))?;
+        remove(source)?;
         sync_folder(source)?;
         if let Some(parent) = self.own_parent.as_ref().filter(|_| !kept_absolute) {
             self.record_own(parent, false)?;
         }
+        self.tell_companions();
         Ok(MoveOutcome { path: target.clone(), children: self.children.clone(), looked: self.looked.clone() })
+    }
+
+    /// The companion goes along, and the parent's knows the new place; best effort, as ever with companions.
+    fn tell_companions(&self) {
+        let MoveImage { source, target, .. } = &self.request;
+        if let Ok(Some(companion)) = Companion::of(source) {
+            let known = companion.child_paths(source);
+            _ = Companion::change_children(target, &[], &known).and_then(|()| Companion::remove(source));
+        }
+        if let Some(parent) = &self.own_parent {
+            _ = Companion::change_children(parent, std::slice::from_ref(source), std::slice::from_ref(target));
+        }
     }
 
     fn record_parent(&self, image: &Path, parent: &Path, absolute: bool) -> Result<ParentRecord> {
@@ -208,9 +221,4 @@ fn record_in(storage: Arc<dyn Storage>, record: &ParentRecord) -> Result<()> {
 
 fn real(path: &Path) -> Result<PathBuf> {
     std::fs::canonicalize(path).map_err(|e| Error::io("look up", path, e))
-}
-
-fn records_absolute(reference: Option<&ParentReference>) -> bool {
-    reference
-        .is_some_and(|reference| reference.paths.iter().any(|path| ["absolute_win32_path", "W2ku"].contains(&path.key)))
 }

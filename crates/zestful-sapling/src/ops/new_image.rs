@@ -41,6 +41,8 @@ pub enum Override {
     Identity,
     /// An image that was frozen for children goes, though they may be somewhere that was not looked at.
     UnknownChildren,
+    /// What another host began is carried on by this one.
+    OtherHost,
 }
 
 /// What a new image is to be; what is left out is chosen by its name, its size and its source.

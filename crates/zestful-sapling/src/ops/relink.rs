@@ -5,9 +5,10 @@ use std::path::{Path, PathBuf};
 use jiff::Timestamp;
 use serde::Serialize;
 
+use super::family::refuse_change;
 use super::kin::with_identity;
 use super::{Override, Plan, Search};
-use crate::chain::{Chain, Disk, OpenOptions, judge_pair, parent_of, record_of};
+use crate::chain::{Chain, Companion, Disk, OpenOptions, judge_pair, parent_of, record_of, records_absolute};
 use crate::error::{Error, ParentProblemKind, Refusal, Result};
 use crate::image::{Image, ParentRecord, ParentReference, open_image, open_image_mut, open_place, open_place_mut};
 use crate::size::format_size;
@@ -53,6 +54,7 @@ impl Relink {
     /// several images match (they are listed), or the one named does not (with what differs); otherwise as
     /// [`Chain::open`] for the parent.
     pub fn plan(self) -> Result<RelinkPlan> {
+        refuse_change(&self.child)?;
         let place = open_place(&self.child, Access::Read)?;
         let child = open_image(place.storage, None)?;
         let Some(reference) = child.info().parent.clone() else {
@@ -80,7 +82,7 @@ impl Relink {
         }
         let mut plan = Plan { operation: "relink", ..Plan::default() };
         let real_child = std::fs::canonicalize(&self.child).map_err(|e| Error::io("look up", &self.child, e))?;
-        let absolute = reference.paths.iter().any(|path| ["absolute_win32_path", "W2ku"].contains(&path.key));
+        let absolute = records_absolute(Some(&reference));
         let record = record_of(&real_child, &parent, found.info(), absolute)?;
         if !reference.accepted.contains(&record.identity) {
             let message = differs(&*child, &reference, &parent, &found);
@@ -213,6 +215,8 @@ impl RelinkPlan {
             }
             child.set_parent(record)?;
             child.close()?;
+            // Best effort, as ever with companions.
+            _ = Companion::change_children(&self.parent, &[], std::slice::from_ref(&self.child));
         }
         Ok(RelinkOutcome { path: self.child.clone(), parent: self.parent.clone(), changed: self.record.is_some() })
     }

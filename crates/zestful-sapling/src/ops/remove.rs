@@ -2,11 +2,13 @@
 
 use std::path::PathBuf;
 
+use super::family::{parent_beside, refuse_change};
 use super::kin::refuse_link;
 use super::{Override, Plan, Search, children_of};
+use crate::chain::Companion;
 use crate::error::{Error, Refusal, Result};
 use crate::image::pieces::is_descriptor;
-use crate::storage::{Access, FileStorage, is_marked_read_only, sync_folder};
+use crate::storage::{Access, FileStorage, is_marked_read_only, remove, sync_folder};
 
 /// An image to be removed.
 #[derive(Clone, Debug)]
@@ -48,6 +50,7 @@ impl Remove {
             ));
         }
         refuse_link(&self.path)?;
+        refuse_change(&self.path)?;
         let held = FileStorage::open(&self.path, Access::Amend)?;
         let children = children_of(&self.path, &self.search)?;
         let needed: Vec<String> = children.all().map(|child| child.display().to_string()).collect();
@@ -59,6 +62,7 @@ impl Remove {
             ));
         }
         let mut plan = Plan { operation: "remove", ..Plan::default() };
+        plan.warnings.extend(children.refuse_unseen(&self.path, &self.overrides)?);
         if is_marked_read_only(&self.path)? {
             let message =
                 format!("{} was frozen for children, and none was found in {}", self.path.display(), children.place());
@@ -74,7 +78,8 @@ impl Remove {
             children.place()
         ));
         plan.files.remove.push(self.path.clone());
-        Ok(RemovePlan { plan, path: self.path, _held: held })
+        let parent = parent_beside(&self.path);
+        Ok(RemovePlan { plan, path: self.path, parent, _held: held })
     }
 }
 
@@ -82,6 +87,8 @@ impl Remove {
 pub struct RemovePlan {
     plan: Plan,
     path: PathBuf,
+    /// Its own parent, where that is found.
+    parent: Option<PathBuf>,
     /// Keeps others away from the image until it is gone.
     _held: FileStorage,
 }
@@ -97,7 +104,13 @@ impl RemovePlan {
     /// # Errors
     /// `Io`.
     pub fn run(&self) -> Result<()> {
-        std::fs::remove_file(&self.path).map_err(|e| Error::io("remove", &self.path, e))?;
-        sync_folder(&self.path)
+        Companion::remove(&self.path)?;
+        remove(&self.path)?;
+        sync_folder(&self.path)?;
+        if let Some(parent) = &self.parent {
+            // Best effort: the image is gone, and its parent's companion may stand where nobody can write.
+            _ = Companion::change_children(parent, std::slice::from_ref(&self.path), &[]);
+        }
+        Ok(())
     }
 }

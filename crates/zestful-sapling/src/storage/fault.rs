@@ -84,7 +84,7 @@ impl FaultStorage {
     }
 }
 
-fn apply(storage: &MemoryStorage, operation: &Operation) -> Result<()> {
+pub(super) fn apply(storage: &MemoryStorage, operation: &Operation) -> Result<()> {
     match operation {
         Operation::Write(offset, bytes) => storage.write_at(bytes, *offset),
         Operation::SetLen(len) => storage.set_len(*len),
@@ -142,7 +142,7 @@ impl Recording {
             issued: 0,
             variant: 0,
             subsets,
-            random: Random(seed | 1),
+            random: Random::new(seed),
         }
     }
 }
@@ -174,7 +174,7 @@ impl CrashStates<'_> {
                 if let Some((last, before)) = open.split_last() {
                     before.iter().try_for_each(|operation| apply(&state, operation))?;
                     let keep_head = self.variant == 1;
-                    apply(&state, &self.tear(last, keep_head))?;
+                    apply(&state, &tear_at(last, keep_head, &mut self.random))?;
                 }
             }
             _ => {
@@ -185,7 +185,8 @@ impl CrashStates<'_> {
                 for operation in chosen {
                     let torn = self.random.below(4) == 0;
                     let keep_head = self.random.below(2) == 0;
-                    let operation = if torn { self.tear(operation, keep_head) } else { operation.clone() };
+                    let operation =
+                        if torn { tear_at(operation, keep_head, &mut self.random) } else { operation.clone() };
                     if !matches!(operation, Operation::SetLen(len) if len < state.len()?) {
                         apply(&state, &operation)?;
                     }
@@ -194,18 +195,24 @@ impl CrashStates<'_> {
         }
         Ok(state)
     }
+}
 
-    fn tear(&mut self, operation: &Operation, keep_head: bool) -> Operation {
-        match operation {
-            Operation::Write(offset, bytes) if bytes.len() > SECTOR => {
-                let cut = SECTOR * self.random.below(bytes.len().div_ceil(SECTOR));
-                match keep_head {
-                    true => Operation::Write(*offset, bytes[..cut].to_vec()),
-                    false => Operation::Write(offset + cut as u64, bytes[cut..].to_vec()),
-                }
+/// A write of which only the first or the last part arrived.
+pub(super) fn tear(operation: &Operation, random: &mut Random) -> Operation {
+    let keep_head = random.below(2) == 0;
+    tear_at(operation, keep_head, random)
+}
+
+fn tear_at(operation: &Operation, keep_head: bool, random: &mut Random) -> Operation {
+    match operation {
+        Operation::Write(offset, bytes) if bytes.len() > SECTOR => {
+            let cut = SECTOR * random.below(bytes.len().div_ceil(SECTOR));
+            match keep_head {
+                true => Operation::Write(*offset, bytes[..cut].to_vec()),
+                false => Operation::Write(offset + cut as u64, bytes[cut..].to_vec()),
             }
-            other => other.clone(),
         }
+        other => other.clone(),
     }
 }
 
@@ -241,10 +248,14 @@ impl Iterator for CrashStates<'_> {
 
 /// A small deterministic generator: the same seed gives the same crash states.
 #[derive(Debug)]
-struct Random(u64);
+pub(super) struct Random(u64);
 
 impl Random {
-    fn below(&mut self, limit: usize) -> usize {
+    pub(super) fn new(seed: u64) -> Self {
+        Self(seed | 1)
+    }
+
+    pub(super) fn below(&mut self, limit: usize) -> usize {
         self.0 ^= self.0 << 13;
         self.0 ^= self.0 >> 7;
         self.0 ^= self.0 << 17;

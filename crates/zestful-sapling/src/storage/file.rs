@@ -8,7 +8,9 @@ use std::path::{Path, PathBuf};
 
 use rustix::fs::{FallocateFlags, OFlags, SeekFrom, fallocate, seek};
 
-use super::{HostIdentity, ReadAt, Storage, lock};
+use super::names::set_mode;
+use super::tape::{self, HostChange};
+use super::{HostIdentity, Operation, ReadAt, Storage, lock};
 use crate::error::{Error, Refusal, Result};
 
 /// How a file is opened and which lock is taken for as long as it is open.
@@ -150,6 +152,11 @@ impl FileStorage {
         }
     }
 
+    fn change(&self, what: impl FnOnce() -> Operation, act: impl FnOnce() -> io::Result<()>) -> io::Result<()> {
+        let identity = || self.file.metadata().map_or(0, |found| found.ino());
+        tape::change(&self.path, || HostChange::Content(identity(), what()), act)
+    }
+
     fn error(&self, action: &str, source: io::Error) -> Error {
         Error::io(action, &self.path, source)
     }
@@ -170,9 +177,9 @@ fn with_write_permission(
 ) -> io::Result<File> {
     let mut lifted = marked.clone();
     lifted.set_mode(lifted.mode() | 0o200);
-    std::fs::set_permissions(path, lifted)?;
+    set_mode(path, lifted)?;
     let file = open();
-    std::fs::set_permissions(path, marked)?;
+    set_mode(path, marked)?;
     file
 }
 
@@ -220,27 +227,31 @@ impl ReadAt for FileStorage {
 
 impl Storage for FileStorage {
     fn write_at(&self, bytes: &[u8], offset: u64) -> Result<()> {
-        self.file
-            .write_all_at(bytes, offset)
+        self.change(|| Operation::Write(offset, bytes.to_vec()), || self.file.write_all_at(bytes, offset))
             .map_err(|e| self.error(&format!("write {} bytes at byte {offset} of", bytes.len()), e))
     }
 
     fn set_len(&self, len: u64) -> Result<()> {
-        self.file.set_len(len).map_err(|e| self.error(&format!("set the length to {len} bytes of"), e))
+        self.change(|| Operation::SetLen(len), || self.file.set_len(len))
+            .map_err(|e| self.error(&format!("set the length to {len} bytes of"), e))
     }
 
     fn sync(&self) -> Result<()> {
-        self.file.sync_all().map_err(|e| self.error("sync", e))
+        self.change(|| Operation::Sync, || self.file.sync_all()).map_err(|e| self.error("sync", e))
     }
 
     fn punch_hole(&self, offset: u64, len: u64) -> Result<()> {
         if len == 0 {
             return Ok(());
         }
-        match fallocate(&self.file, FallocateFlags::PUNCH_HOLE | FallocateFlags::KEEP_SIZE, offset, len) {
+        let flags = FallocateFlags::PUNCH_HOLE | FallocateFlags::KEEP_SIZE;
+        let punch = || fallocate(&self.file, flags, offset, len).map_err(io::Error::from);
+        match self.change(|| Operation::Punch(offset, len), punch) {
             Ok(()) => Ok(()),
-            Err(rustix::io::Errno::OPNOTSUPP | rustix::io::Errno::NOSYS) => self.write_zeros(offset, len),
-            Err(error) => Err(self.error("punch a hole in", error.into())),
+            Err(error) => match rustix::io::Errno::from_io_error(&error) {
+                Some(rustix::io::Errno::OPNOTSUPP | rustix::io::Errno::NOSYS) => self.write_zeros(offset, len),
+                _ => Err(self.error("punch a hole in", error)),
+            },
         }
     }
 }

@@ -10,7 +10,9 @@ mod host;
 mod latched;
 mod lock;
 mod memory;
+mod names;
 mod staged;
+mod tape;
 
 use std::path::Path;
 use std::sync::Arc;
@@ -21,11 +23,14 @@ pub use device::{BlockDevice, StagedDevice};
 pub use fault::{CrashStates, FaultStorage, Operation, Recording};
 pub use file::{Access, FileStorage};
 pub use host::{free_space, is_marked_read_only, mark_read_only};
+pub(crate) use host::{inherit, is_writable_folder, unmark_read_only};
 pub(crate) use latched::Latched;
 pub use lock::user_of;
 pub use memory::MemoryStorage;
+pub(crate) use names::{link, refuse_existing, remove, rename_new, rename_over, sync_folder};
 pub use staged::StagedFile;
-pub(crate) use staged::{refuse_existing, rename_new, sync_folder, temporary_name};
+pub(crate) use staged::temporary_name;
+pub use tape::{HostChange, HostState, Tape};
 
 /// The host's identity of a file or device, the same under every name.
 pub type HostIdentity = (u64, u64);

@@ -6,11 +6,10 @@ use std::ops::Range;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use rustix::fs::{CWD, RenameFlags, renameat_with};
-use rustix::io::Errno;
-
+use super::names::{refuse_existing, remove, rename_new, rename_over, sync_folder};
+use super::tape;
 use super::{FileStorage, ReadAt, Storage};
-use crate::error::{Error, Refusal, Result};
+use crate::error::{Error, Result};
 
 /// A file under a temporary name beside its final one.
 ///
@@ -30,16 +29,18 @@ impl StagedFile {
     /// `Refused` when something already stands at `target`; `Io` when the folder is missing or not writable.
     pub fn create(target: &Path) -> Result<Self> {
         refuse_existing(target)?;
+        Self::create_beside(target)
+    }
+
+    /// Creates the temporary file, whatever stands at `target`.
+    pub(crate) fn create_beside(target: &Path) -> Result<Self> {
         let temporary = temporary_name(target);
-        let file = OpenOptions::new()
-            .read(true)
-            .write(true)
-            .create_new(true)
-            .open(&temporary)
+        let create = || OpenOptions::new().read(true).write(true).create_new(true).open(&temporary);
+        let file = tape::change(&temporary, || tape::created(&temporary), create)
             .map_err(|e| Error::io("create", target, e))?;
         // Messages name the file that the user asked for.
         let storage = FileStorage::from_new(file, target.to_owned());
-        let storage = storage.inspect_err(|_| _ = std::fs::remove_file(&temporary))?;
+        let storage = storage.inspect_err(|_| _ = remove(&temporary))?;
         Ok(Self { storage: Arc::new(storage), temporary, target: target.to_owned(), published: false })
     }
 
@@ -102,6 +103,14 @@ impl StagedFile {
         self.published = true;
         sync_folder(&self.target)
     }
+
+    /// The same in the place of a file that stands there already, or of none: after a crash one of them is there whole.
+    pub(crate) fn replace(mut self) -> Result<()> {
+        self.storage.sync()?;
+        rename_over(&self.temporary, &self.target)?;
+        self.published = true;
+        sync_folder(&self.target)
+    }
 }
 
 /// A name beside `target` for what is not complete yet.
@@ -109,23 +118,6 @@ pub(crate) fn temporary_name(target: &Path) -> PathBuf {
     let mut name = OsString::from(target);
     name.push(format!(".partial-{:08x}", uuid::Uuid::new_v4().as_fields().0));
     PathBuf::from(name)
-}
-
-/// Gives a file or folder its final name, replacing nothing.
-pub(crate) fn rename_new(temporary: &Path, target: &Path) -> Result<()> {
-    match renameat_with(CWD, temporary, CWD, target, RenameFlags::NOREPLACE) {
-        Ok(()) => Ok(()),
-        Err(Errno::EXIST) => Err(exists(target)),
-        // Where the file system cannot rename without replacing, a second name for the file never replaces.
-        Err(Errno::INVAL | Errno::NOSYS | Errno::OPNOTSUPP) => {
-            std::fs::hard_link(temporary, target).map_err(|e| match e.kind() {
-                std::io::ErrorKind::AlreadyExists => exists(target),
-                _ => Error::io("put into place", target, e),
-            })?;
-            std::fs::remove_file(temporary).map_err(|e| Error::io("remove", temporary, e))
-        }
-        Err(error) => Err(Error::io("put into place", target, error.into())),
-    }
 }
 
 /// A file that nobody counts on yet.
@@ -178,33 +170,7 @@ impl Storage for Unpublished {
 impl Drop for StagedFile {
     fn drop(&mut self) {
         if !self.published {
-            _ = std::fs::remove_file(&self.temporary);
+            _ = remove(&self.temporary);
         }
     }
-}
-
-/// Refuses a target where something, even a dangling link, already stands.
-pub(crate) fn refuse_existing(target: &Path) -> Result<()> {
-    match std::fs::symlink_metadata(target) {
-        Ok(_) => Err(exists(target)),
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(()),
-        Err(error) => Err(Error::io("look up", target, error)),
-    }
-}
-
-fn exists(target: &Path) -> Error {
-    Error::refused(
-        Refusal::Exists,
-        format!("{} already exists and is never overwritten", target.display()),
-        "choose another name, or move that file away first",
-    )
-}
-
-/// Syncs the folder that `of` stands in.
-pub(crate) fn sync_folder(of: &Path) -> Result<()> {
-    let folder = match of.parent() {
-        Some(parent) if !parent.as_os_str().is_empty() => parent,
-        _ => Path::new("."),
-    };
-    File::open(folder).and_then(|f| f.sync_all()).map_err(|e| Error::io("sync the folder", folder, e))
 }

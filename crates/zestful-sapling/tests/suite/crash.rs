@@ -321,6 +321,7 @@ fn a_parent_record_is_the_old_one_or_the_new_one() {
         // A longer record than the one before, then a shorter one, into the room that is free by then.
         let record = |name: String| ParentRecord {
             identity: reference.accepted[0],
+            also: None,
             time_stamp: reference.time_stamp,
             relative: format!(".\\{name}"),
             absolute: None,

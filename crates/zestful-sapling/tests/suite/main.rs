@@ -13,4 +13,5 @@ mod model;
 mod new_disks;
 mod operations;
 mod storages;
+mod tribe;
 mod world;

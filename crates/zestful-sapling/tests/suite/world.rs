@@ -186,6 +186,7 @@ pub fn create(shape: &Shape, number: usize, parent: Option<&dyn Image>, storage:
         if let Some(parent) = parent {
             options = options.with_parent(ParentRecord {
                 identity: id.unwrap(),
+                also: None,
                 time_stamp: parent.info().time_stamp,
                 name: "frozen.vhd".into(),
                 relative: ".\\frozen.vhd".into(),
@@ -265,6 +266,7 @@ pub fn renew(image: &mut dyn ImageMut) -> zestful_sapling::Result<()> {
     let length = parent.paths[0].text.len() * 7 % 1009;
     let record = ParentRecord {
         identity: parent.accepted[0],
+        also: None,
         time_stamp: parent.time_stamp,
         name: "frozen".into(),
         relative: format!(".\\{}\\frozen", "m".repeat(length)),

@@ -94,6 +94,12 @@ impl Footer {
         self.sealed()
     }
 
+    /// The same for an image of another kind.
+    pub(super) fn with_kind(mut self, kind: DiskType) -> Self {
+        put(&mut self.bytes, DISK_TYPE, &kind.0.to_be_bytes());
+        self.sealed()
+    }
+
     fn sealed(mut self) -> Self {
         let sum = checksum(&self.bytes, CHECKSUM);
         put(&mut self.bytes, CHECKSUM, &sum.to_be_bytes());

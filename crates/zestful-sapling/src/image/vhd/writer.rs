@@ -21,7 +21,7 @@ use std::sync::Arc;
 use uuid::Uuid;
 
 use super::bitmap::{self, Bitmaps};
-use super::footer::{Footer, FooterPlace};
+use super::footer::{DiskType, Footer, FooterPlace};
 use super::layout::{Blocks, Layout, UNUSED};
 use super::reader::extent_at;
 use super::{SECTOR, header, locator};
@@ -207,22 +207,42 @@ impl VhdMut {
         Ok(place + bitmap_len)
     }
 
-    /// Other programs leave the bits of a dynamic image's unwritten sectors clear. All are set before the first write
-    /// to such a block, after making sure that those sectors are zero on the disk.
-    fn complete_bitmap(&mut self, place: u64, bitmap_len: u64, block_size: u64) -> Result<()> {
-        let (storage, sectors) = (self.storage.clone(), block_size / SECTOR);
-        let mut first = 0;
-        let mut cleared = false;
+    /// A new dynamic header, and what follows it, behind everything; the footer switches to it.
+    fn put_header(&mut self, at: u64, bytes: &[u8], kind: DiskType) -> Result<()> {
+        let end = at + bytes.len() as u64;
+        if end > self.footer_at {
+            self.grow(end)?;
+        }
+        self.storage.write_at(bytes, at)?;
+        self.storage.sync()?;
+        self.switch_footer(self.layout.footer.clone().with_data_offset(at).with_kind(kind))?;
+        self.layout = Layout::read(&*self.storage, &mut Vec::new()).map_err(|error| error.at(self.path()))?;
+        self.info = self.layout.info();
+        self.next = end;
+        Ok(())
+    }
+
+    /// Zeros in the file for the sectors of a block whose bits are clear; returns whether there were any.
+    fn clear_missing(&mut self, place: u64, bitmap_len: u64, sectors: u64) -> Result<bool> {
+        let (mut first, mut cleared) = (0, false);
         while first < sectors {
-            let (present, run) =
-                self.bitmaps.with(&*storage, place, bitmap_len, |bytes| bitmap::run(bytes, first, sectors - first))?;
+            let (present, run) = self
+                .bitmaps
+                .with(&*self.storage, place, bitmap_len, |bytes| bitmap::run(bytes, first, sectors - first))?;
             if !present {
-                storage.punch_hole(place + bitmap_len + first * SECTOR, run * SECTOR)?;
+                self.storage.punch_hole(place + bitmap_len + first * SECTOR, run * SECTOR)?;
                 cleared = true;
             }
             first += run;
         }
-        if cleared {
+        Ok(cleared)
+    }
+
+    /// Other programs leave the bits of a dynamic image's unwritten sectors clear. All are set before the first write
+    /// to such a block, after making sure that those sectors are zero on the disk.
+    fn complete_bitmap(&mut self, place: u64, bitmap_len: u64, block_size: u64) -> Result<()> {
+        let (storage, sectors) = (self.storage.clone(), block_size / SECTOR);
+        if self.clear_missing(place, bitmap_len, sectors)? {
             storage.sync()?;
             self.bitmaps.set(&*storage, place, bitmap_len, 0, sectors)?;
             let bytes = self.bitmaps.with(&*storage, place, bitmap_len, <[u8]>::to_vec)?;
@@ -383,6 +403,14 @@ impl ImageMut for VhdMut {
         Ok(())
     }
 
+    fn set_data_identity(&mut self, identity: Uuid) -> Result<()> {
+        if self.info.data_identity != Some(identity) {
+            self.put_identity(identity)?;
+        }
+        (self.begun, self.amended) = (true, true);
+        Ok(())
+    }
+
     /// The header is two sectors, so it is not written over: a new one goes behind everything, and the footer switches
     /// to it.
     fn set_parent(&mut self, parent: &ParentRecord) -> Result<()> {
@@ -395,18 +423,29 @@ impl ImageMut for VhdMut {
         let (locators, bytes) = locator::encode(&parent.relative, parent.absolute.as_deref(), after);
         let time_stamp = parent.time_stamp.unwrap_or_default();
         let header = blocks.header.clone().with_parent(parent.identity, time_stamp, &parent.name, &locators);
-        let end = after + bytes.len() as u64;
-        if end > self.footer_at {
-            self.grow(end)?;
+        self.put_header(at, &[header.bytes(), bytes.as_slice()].concat(), DiskType::DIFFERENCING)
+    }
+
+    fn remove_parent(&mut self) -> Result<()> {
+        self.commit()?;
+        let Some(blocks) = self.layout.blocks.as_ref().filter(|blocks| blocks.parent.is_some()) else {
+            return Err(no_parent(self.path()));
+        };
+        let (bitmap_len, sectors) = (blocks.bitmap_len, blocks.block_size / SECTOR);
+        let at = self.next.max(blocks.used_end());
+        let header = blocks.header.clone().with_parent(Uuid::nil(), 0, "", &[]);
+        let places: Vec<u64> = (0..blocks.table.len() as u64).filter_map(|block| blocks.place(block)).collect();
+        for place in places {
+            if self.bitmaps.changed() >= MOST_CHANGED {
+                self.commit()?;
+            }
+            self.clear_missing(place, bitmap_len, sectors)?;
+            let storage = self.storage.clone();
+            self.bitmaps.set(&*storage, place, bitmap_len, 0, sectors)?;
+            self.unsynced = true;
         }
-        self.storage.write_at(header.bytes(), at)?;
-        self.storage.write_at(&bytes, after)?;
-        self.storage.sync()?;
-        self.switch_footer(self.layout.footer.clone().with_data_offset(at))?;
-        self.layout = Layout::read(&*self.storage, &mut Vec::new()).map_err(|error| error.at(self.path()))?;
-        self.info = self.layout.info();
-        self.next = end;
-        Ok(())
+        self.commit()?;
+        self.put_header(at, header.bytes(), DiskType::DYNAMIC)
     }
 
     fn flush(&mut self) -> Result<()> {

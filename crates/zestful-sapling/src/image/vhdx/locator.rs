@@ -58,7 +58,8 @@ impl From<&ParentRecord> for ParentReference {
     fn from(parent: &ParentRecord) -> Self {
         let mut paths = vec![RecordedPath { key: PATHS[0], text: parent.relative.clone() }];
         paths.extend(parent.absolute.iter().map(|path| RecordedPath { key: PATHS[2], text: path.clone() }));
-        Self { accepted: vec![parent.identity], paths, time_stamp: None }
+        let accepted = std::iter::once(parent.identity).chain(parent.also).collect();
+        Self { accepted, paths, time_stamp: None }
     }
 }
 

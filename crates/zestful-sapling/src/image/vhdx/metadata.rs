@@ -141,6 +141,30 @@ pub(super) fn replace_locator(
     Ok(vec![(region.offset + place, locator), (entry + 16, whereabouts)])
 }
 
+/// The changes of bytes, by their place in the file, after which the image says that it has no parent.
+pub(super) fn remove_locator(view: &dyn ReadAt, region: Region) -> Result<Vec<(u64, Vec<u8>)>> {
+    let mut bytes = vec![0; TABLE_LEN];
+    view.read_at(&mut bytes, region.offset)?;
+    let items = parse_table(&bytes).unwrap_or_default();
+    let system = |id: Uuid| items.iter().position(|item| item.id == id && item.flags & IS_USER == 0);
+    let mut edits = Vec::new();
+    if let (Some(number), Some(last)) = (system(PARENT_LOCATOR), items.len().checked_sub(1)) {
+        let entry = |number: usize| FIRST_ENTRY + ENTRY_LEN * number;
+        // The last entry takes the place of the one that goes.
+        let moved = bytes[entry(last)..entry(last + 1)].to_vec();
+        edits.push((region.offset + entry(number) as u64, moved));
+        edits.push((region.offset + entry(last) as u64, vec![0; ENTRY_LEN]));
+        edits.push((region.offset + 10, (last as u16).to_le_bytes().to_vec()));
+    }
+    if let Some(parameters) = system(FILE_PARAMETERS) {
+        let at = region.offset + u64::from(items[parameters].offset) + 4;
+        let mut flags = [0; 4];
+        view.read_at(&mut flags, at)?;
+        edits.push((at, (u32::from_le_bytes(flags) & !HAS_PARENT).to_le_bytes().to_vec()));
+    }
+    Ok(edits)
+}
+
 /// Reads and judges the items.
 pub(super) fn read(view: &dyn ReadAt, region: Region, findings: &mut Vec<Finding>) -> Result<Parameters> {
     let table = "metadata table";

@@ -84,6 +84,12 @@ impl Geometry {
         Self { virtual_size, block_size, sector, chunk_ratio, blocks, chunks, entries, has_parent }
     }
 
+    /// The same disk, standing alone.
+    pub(super) fn without_parent(self) -> Self {
+        let entries = self.blocks + (self.blocks - 1) / self.chunk_ratio;
+        Self { has_parent: false, entries, ..self }
+    }
+
     pub(super) fn payload_index(&self, block: u64) -> u64 {
         block + block / self.chunk_ratio
     }
@@ -207,6 +213,10 @@ impl Table {
         self.set(self.geometry.bitmap_index(chunk), Entry::new(State::FULLY_PRESENT, offset))
     }
 
+    pub(super) fn clear_bitmap(&mut self, chunk: u64) -> Result<()> {
+        self.set(self.geometry.bitmap_index(chunk), Entry::new(State::NOT_PRESENT, 0))
+    }
+
     /// The rules that an entry must obey by itself for its block to be read.
     pub(super) fn judge(&self, index: u64, entry: Entry) -> std::result::Result<(), Finding> {
         let (at, role, state) = (self.place(index), self.geometry.role(index), entry.state());
@@ -265,7 +275,7 @@ impl Table {
     }
 
     /// The first block from `block` on whose bytes do not come from `source` (at most `end`).
-    fn same_source_until(&self, mut block: u64, end: u64, source: Source) -> Result<u64> {
+    pub(super) fn same_source_until(&self, mut block: u64, end: u64, source: Source) -> Result<u64> {
         while block < end {
             let at = self.place(self.geometry.payload_index(block));
             let empty = self.pages.hole_at(at)?;

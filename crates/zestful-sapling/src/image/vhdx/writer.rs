@@ -27,7 +27,7 @@ use super::{ALIGNMENT, PAGE, metadata};
 use crate::error::{Error, Result};
 use crate::finding::Finding;
 use crate::image::{
-    Extent, Image, ImageInfo, ImageMut, Kind, ParentRecord, ParentReference, check_range, data_in, no_parent,
+    Extent, Image, ImageInfo, ImageMut, Kind, ParentRecord, ParentReference, Source, check_range, data_in, no_parent,
 };
 use crate::storage::{Latched, ReadAt, Storage};
 
@@ -112,17 +112,57 @@ impl VhdxMut {
     /// Before the first change of content in a session: what [`VhdxMut::begin_file`] does, and a new identifier of the
     /// content.
     fn begin(&mut self) -> Result<()> {
-        if self.renewed {
-            return Ok(());
+        match self.renewed {
+            true => self.begin_file(),
+            false => self.put_data_identity(Uuid::new_v4()),
         }
-        self.header.data_write = Uuid::new_v4();
+    }
+
+    fn put_data_identity(&mut self, identity: Uuid) -> Result<()> {
+        self.header.data_write = identity;
         match self.log {
             Some(_) => self.slot = write_header(&*self.storage, &mut self.header, self.slot)?,
             None => self.begin_file()?,
         }
-        self.info.data_identity = Some(self.header.data_write);
+        self.info.data_identity = Some(identity);
         self.renewed = true;
         Ok(())
+    }
+
+    /// Every block that the image holds in part is held whole, zeros where sectors were missing, and no bitmap is left.
+    fn complete_blocks(&mut self) -> Result<()> {
+        let (blocks, sector) = (self.table.geometry.blocks, self.table.geometry.sector);
+        let mut block = 0;
+        while block < blocks {
+            let entry = self.table.payload(block)?;
+            if entry.state() == State::PARTIALLY_PRESENT {
+                self.commit_if_many()?;
+                let (mut first, sectors) = (0, self.table.geometry.block_size / sector);
+                while first < sectors {
+                    let (present, run) = self.table.bit_run(block, first, sectors - first)?;
+                    if !present {
+                        self.unsynced = true;
+                        self.storage.punch_hole(entry.offset() + first * sector, run * sector)?;
+                    }
+                    first += run;
+                }
+                self.table.set_payload(block, Entry::new(State::FULLY_PRESENT, entry.offset()))?;
+            }
+            block = match entry.state() {
+                State::NOT_PRESENT => self.table.same_source_until(block + 1, blocks, Source::Parent)?,
+                _ => block + 1,
+            };
+        }
+        // No entry names a bit any more once this is durable.
+        self.commit()?;
+        for chunk in 0..self.table.geometry.chunks {
+            if let Some(offset) = self.table.bitmap(chunk)? {
+                self.commit_if_many()?;
+                self.released.push((offset, ALIGNMENT));
+                self.table.clear_bitmap(chunk)?;
+            }
+        }
+        self.commit()
     }
 
     /// Before the first change of any kind in a session: a log under a new id, then a header that names it and carries a
@@ -397,6 +437,34 @@ impl ImageMut for VhdxMut {
         }
         self.info.parent = Some(reference);
         self.commit()
+    }
+
+    fn set_data_identity(&mut self, identity: Uuid) -> Result<()> {
+        if self.info.data_identity == Some(identity) {
+            self.renewed = true;
+            return Ok(());
+        }
+        self.put_data_identity(identity)
+    }
+
+    fn remove_parent(&mut self) -> Result<()> {
+        if self.info.parent.is_none() {
+            return Err(no_parent(self.path()));
+        }
+        self.commit()?;
+        self.begin_file()?;
+        let mut run = || {
+            self.complete_blocks()?;
+            for (at, bytes) in metadata::remove_locator(&*self.storage, self.metadata)? {
+                self.change_bytes(at, &bytes)?;
+            }
+            self.commit()
+        };
+        run().map_err(|error: Error| error.at(self.path()))?;
+        self.table.geometry = self.table.geometry.without_parent();
+        self.info.parent = None;
+        self.info.kind = Kind::Dynamic;
+        Ok(())
     }
 
     fn flush(&mut self) -> Result<()> {

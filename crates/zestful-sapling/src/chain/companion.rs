@@ -1,0 +1,186 @@
+//! The companion of an image: `IMAGE.zsap.json`, which knows what the image's own file cannot say: its children, as far
+//! as we were there, and its pin.
+//!
+//! It is kept best effort: an image works without it, and it never decides what a child reads.
+
+use std::ffi::OsString;
+use std::path::{Path, PathBuf};
+
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+use uuid::Uuid;
+
+use super::locate::{relative_path, tidy};
+use crate::error::{Error, Refusal, Result};
+use crate::finding::Finding;
+use crate::image::folder_of;
+use crate::storage::{StagedFile, remove, sync_folder};
+
+const VERSION: u32 = 1;
+
+/// What the companion of an image says.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Companion {
+    /// The form of this record.
+    pub version: u32,
+    /// The children that grew from the image, as far as we were there.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub children: Vec<KnownChild>,
+    /// That the image is never to change, and what proves that it did not.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub pin: Option<Pin>,
+}
+
+/// A child that was grown from the image.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct KnownChild {
+    /// Where it stands, from the image's folder.
+    pub path: PathBuf,
+    /// Since when it is known.
+    pub since: Timestamp,
+}
+
+/// The promise that an image never changes, and its digests. Sizes are in bytes.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Pin {
+    /// The data identity at that time.
+    pub identity: Option<Uuid>,
+    /// The size that a guest sees.
+    pub virtual_size: u64,
+    /// The bytes that each digest covers; the last piece may be shorter.
+    pub piece_size: u64,
+    /// The digests of all pieces that are not zero, in runs of pieces that follow each other.
+    pub runs: Vec<PinnedRun>,
+    /// The digest of the digests of all pieces in order, those of zero pieces included.
+    pub whole: String,
+    /// When the image was pinned.
+    pub pinned: Timestamp,
+    /// The version that did it.
+    pub program: String,
+    /// Whether pinning took the write permission away, so that unpinning gives it back.
+    pub marked: bool,
+}
+
+/// Digests of pieces that follow each other.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct PinnedRun {
+    /// The number of the first piece.
+    pub first: u64,
+    /// BLAKE3, in hexadecimal digits.
+    pub digests: Vec<String>,
+}
+
+impl Default for Companion {
+    fn default() -> Self {
+        Self { version: VERSION, children: Vec::new(), pin: None }
+    }
+}
+
+impl Companion {
+    /// Where the companion of an image stands.
+    pub fn place(image: &Path) -> PathBuf {
+        let real = std::fs::canonicalize(image).unwrap_or_else(|_| image.to_owned());
+        let mut name = OsString::from(real);
+        name.push(".zsap.json");
+        PathBuf::from(name)
+    }
+
+    /// What the companion of an image says, if it has one.
+    ///
+    /// # Errors
+    /// `Damaged` when it cannot be understood; `Unsupported` when a newer version wrote it; `Io`.
+    pub fn of(image: &Path) -> Result<Option<Self>> {
+        let place = Self::place(image);
+        let file = match std::fs::File::open(&place) {
+            Ok(file) => file,
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(None),
+            Err(error) => return Err(Error::io("open", &place, error)),
+        };
+        let found: Self = serde_json::from_reader(std::io::BufReader::new(file)).map_err(|error| {
+            let message = format!(
+                "it cannot be understood: {error}; whether the image is pinned cannot be told: \
+                                   restore it from a copy, or remove it by hand"
+            );
+            Error::from_finding(Finding::fatal("companion-damaged", "companion", 0, message).at(&place))
+        })?;
+        match found.version {
+            VERSION => Ok(Some(found)),
+            other => {
+                let message = format!("its version is {other}, only {VERSION} is known");
+                Err(Error::from_finding(Finding::unsupported("companion-version", "companion", 0, message).at(&place)))
+            }
+        }
+    }
+
+    /// Writes it beside the image in the place of the one that was there; one that says nothing is removed.
+    ///
+    /// # Errors
+    /// `Io`.
+    pub fn put(&self, image: &Path) -> Result<()> {
+        let place = Self::place(image);
+        if self.children.is_empty() && self.pin.is_none() {
+            return Self::remove(image);
+        }
+        let staged = StagedFile::create_beside(&place)?;
+        let text = serde_json::to_vec_pretty(self)
+            .map_err(|error| Error::io("write", &place, std::io::Error::other(error)))?;
+        staged.storage().write_at(&text, 0)?;
+        staged.replace()
+    }
+
+    /// Takes the companion of an image away.
+    ///
+    /// # Errors
+    /// `Io`.
+    pub fn remove(image: &Path) -> Result<()> {
+        let place = Self::place(image);
+        match place.exists() {
+            true => remove(&place).and_then(|()| sync_folder(&place)),
+            false => Ok(()),
+        }
+    }
+
+    /// The children's paths on this host.
+    pub fn child_paths(&self, image: &Path) -> Vec<PathBuf> {
+        let folder = folder_of(&Self::place(image));
+        self.children.iter().map(|child| tidy(&folder.join(&child.path))).collect()
+    }
+
+    /// Changes what is known of an image's children: some are no longer there, others are.
+    ///
+    /// # Errors
+    /// As [`Companion::of`] and [`Companion::put`].
+    pub fn change_children(image: &Path, gone: &[PathBuf], new: &[PathBuf]) -> Result<()> {
+        let before = Self::of(image)?.unwrap_or_default();
+        let mut after = before.clone();
+        let folder = folder_of(&Self::place(image));
+        let real = |path: &PathBuf| {
+            let folder = std::fs::canonicalize(folder_of(path)).unwrap_or_else(|_| folder_of(path));
+            path.file_name().map_or_else(|| path.clone(), |name| folder.join(name))
+        };
+        let relative: Vec<PathBuf> = new.iter().map(|path| relative_path(&folder, &real(path))).collect();
+        let gone: Vec<PathBuf> = gone.iter().map(|path| relative_path(&folder, &real(path))).collect();
+        after.children.retain(|child| !gone.contains(&child.path));
+        for path in relative {
+            if !after.children.iter().any(|child| child.path == path) {
+                after.children.push(KnownChild { path, since: Timestamp::now() });
+            }
+        }
+        if after == before { Ok(()) } else { after.put(image) }
+    }
+}
+
+/// Refuses to change an image that is pinned.
+///
+/// # Errors
+/// `Refused`; as [`Companion::of`].
+pub(crate) fn refuse_pinned(image: &Path) -> Result<()> {
+    match Companion::of(image)?.and_then(|companion| companion.pin) {
+        None => Ok(()),
+        Some(pin) => Err(Error::refused(
+            Refusal::Pinned,
+            format!("{} is pinned, never to change, since {:.0}", image.display(), pin.pinned),
+            "grow a child from it (`derive`) and change that; or unpin it first (`unpin`), if nothing relies on it",
+        )),
+    }
+}

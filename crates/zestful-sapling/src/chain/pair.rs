@@ -1,0 +1,153 @@
+//! Two disks side by side: which ranges they have from different places, told from tables alone.
+
+use std::os::unix::fs::MetadataExt;
+use std::path::Path;
+
+use super::walk::{Origin, Walk, WalkPart};
+use super::{Chain, Disk, OpenOptions};
+use crate::error::{Error, Result};
+use crate::image::Image;
+use crate::storage::HostIdentity;
+
+/// One of the disks: a chain, or nothing but zeros; zero past its end.
+pub(crate) struct Side {
+    chain: Option<Chain>,
+    /// Each layer's file.
+    files: Vec<HostIdentity>,
+}
+
+impl Side {
+    /// The disk at `path`, opened for reading.
+    ///
+    /// # Errors
+    /// As [`Chain::open`].
+    pub(crate) fn open(path: &Path) -> Result<Self> {
+        Self::of(Chain::open(path, &OpenOptions::new())?)
+    }
+
+    pub(crate) fn of(chain: Chain) -> Result<Self> {
+        let identity = |layer: &dyn Image| {
+            let found = std::fs::metadata(layer.path()).map_err(|e| Error::io("look up", layer.path(), e))?;
+            Ok((found.dev(), found.ino()))
+        };
+        let files = chain.layers().iter().map(|layer| identity(&**layer)).collect::<Result<_>>()?;
+        Ok(Self { chain: Some(chain), files })
+    }
+
+    /// Zeros, however far one looks.
+    pub(crate) fn nothing() -> Self {
+        Self { chain: None, files: Vec::new() }
+    }
+
+    pub(crate) fn chain(&self) -> Option<&Chain> {
+        self.chain.as_ref()
+    }
+
+    pub(crate) fn virtual_size(&self) -> u64 {
+        self.chain.as_ref().map_or(0, Chain::virtual_size)
+    }
+
+    /// Reads any range; past the end there are zeros.
+    pub(crate) fn read_at(&self, buffer: &mut [u8], offset: u64) -> Result<()> {
+        let room = self.virtual_size().saturating_sub(offset).min(buffer.len() as u64) as usize;
+        let (inside, past) = buffer.split_at_mut(room);
+        past.fill(0);
+        match &self.chain {
+            Some(chain) if !inside.is_empty() => chain.read_at(inside, offset),
+            _ => Ok(()),
+        }
+    }
+}
+
+/// A range in which each side has its bytes from one place.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct PairPart {
+    pub(crate) offset: u64,
+    pub(crate) len: u64,
+    /// Whether the places are different ones, so that the bytes may be.
+    pub(crate) differs: bool,
+    /// Where the first side has them.
+    pub(crate) one: Origin,
+}
+
+/// A walk over both, from one byte to another. What both have from layers that they share is never asked for.
+pub(crate) struct Pair<'a> {
+    sides: [SideWalk<'a>; 2],
+    offset: u64,
+    end: u64,
+}
+
+impl<'a> Pair<'a> {
+    pub(crate) fn new(one: &'a Side, other: &'a Side, range: std::ops::Range<u64>) -> Self {
+        let shared = one.files.iter().rev().zip(other.files.iter().rev());
+        let shared = shared.take_while(|(one, other)| one == other).count();
+        let walk = |side: &'a Side| SideWalk {
+            walk: side.chain.as_ref().map(|chain| Walk::new(chain, side.files.len() - shared).from(range.start)),
+            files: &side.files,
+            part: None,
+        };
+        Self { sides: [walk(one), walk(other)], offset: range.start, end: range.end }
+    }
+
+    /// Goes on with this range, which lies behind all that came before.
+    pub(crate) fn skip_to(&mut self, range: std::ops::Range<u64>) {
+        (self.offset, self.end) = (range.start, range.end);
+    }
+
+    /// The next range, or `None` at the end.
+    pub(crate) fn next(&mut self) -> Result<Option<PairPart>> {
+        self.next_within(u64::MAX)
+    }
+
+    /// The same, of at most so many bytes.
+    pub(crate) fn next_within(&mut self, most: u64) -> Result<Option<PairPart>> {
+        let offset = self.offset;
+        if offset >= self.end {
+            return Ok(None);
+        }
+        let [first, second] = &mut self.sides;
+        let (one, one_end) = first.at(offset, self.end)?;
+        let (other, other_end) = second.at(offset, self.end)?;
+        self.offset = one_end.min(other_end).min(self.end).min(offset.saturating_add(most));
+        let differs = match (one, other) {
+            (Origin::Data(one_layer, one_at), Origin::Data(other_layer, other_at)) => {
+                (first.files[one_layer], one_at) != (second.files[other_layer], other_at)
+            }
+            _ => one != other,
+        };
+        Ok(Some(PairPart { offset, len: self.offset - offset, differs, one }))
+    }
+}
+
+struct SideWalk<'a> {
+    walk: Option<Walk<'a>>,
+    files: &'a [HostIdentity],
+    part: Option<WalkPart>,
+}
+
+impl SideWalk<'_> {
+    /// Where the byte at `offset` comes from, and up to where that holds; offsets rise from call to call.
+    fn at(&mut self, offset: u64, end: u64) -> Result<(Origin, u64)> {
+        loop {
+            if let Some(part) = self.part.filter(|part| part.offset + part.len > offset) {
+                let origin = match part.origin {
+                    Origin::Data(layer, at) => Origin::Data(layer, at + (offset - part.offset)),
+                    other => other,
+                };
+                return Ok((origin, part.offset + part.len));
+            }
+            let next = match &mut self.walk {
+                Some(walk) => {
+                    walk.skip_to(offset);
+                    walk.next()?
+                }
+                None => None,
+            };
+            match next {
+                Some(part) => self.part = Some(part),
+                // Past the end of the disk.
+                None => return Ok((Origin::Zero, end)),
+            }
+        }
+    }
+}

@@ -1,0 +1,377 @@
+//! Layers of a chain become one image, and nothing that a guest sees changes.
+//!
+//! Two ways lead there. *Into the parent*: what the child and the layers between hold goes into the ancestor, which a
+//! child that still overrides it hides; then the child goes. *Into the child*: the child takes in what it lacks; then
+//! its parents go. Either may be cut short at any moment and repeated.
+
+mod data;
+mod settle;
+mod weigh;
+
+use std::path::{Path, PathBuf};
+
+use serde::Serialize;
+
+use super::family::{refuse_change, refuse_under_way};
+use super::kin::{Children, children_of_each, refuse_link};
+use super::unfinished::refuse_other_host;
+use super::{Override, Plan, Search};
+use crate::chain::{
+    Chain, Grandchild, Intent, Journal, Mark, Member, OpenOptions, Work, identity_of, intent_of, records_absolute,
+};
+use crate::error::{Error, Refusal, Result};
+use crate::progress::Progress;
+use crate::size::format_size;
+use crate::storage::is_marked_read_only;
+
+pub use weigh::{Direction, Weighed};
+
+/// Under whose name the merged image stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum KeepName {
+    /// The ancestor's.
+    Parent,
+    /// The child's: whatever pointed at the disk goes on finding it.
+    Child,
+}
+
+/// A child to be merged with its parent, or with everything up to an ancestor.
+#[derive(Clone, Debug)]
+pub struct Merge {
+    child: PathBuf,
+    into: Option<PathBuf>,
+    keep: KeepName,
+    direction: Option<Direction>,
+    search: Search,
+    overrides: Vec<Override>,
+}
+
+impl Merge {
+    /// The child with its parent; the result stands under the child's name.
+    pub fn new(child: impl Into<PathBuf>) -> Self {
+        Self {
+            child: child.into(),
+            into: None,
+            keep: KeepName::Child,
+            direction: None,
+            search: Search::default(),
+            overrides: Vec::new(),
+        }
+    }
+
+    /// The child, this ancestor of it, and all layers between.
+    pub fn with_ancestor(mut self, ancestor: impl Into<Option<PathBuf>>) -> Self {
+        self.into = ancestor.into();
+        self
+    }
+
+    /// Under whose name the result is to stand.
+    pub fn with_name_of(mut self, keep: KeepName) -> Self {
+        self.keep = keep;
+        self
+    }
+
+    /// This way, though the other may move fewer bytes.
+    pub fn with_direction(mut self, direction: impl Into<Option<Direction>>) -> Self {
+        self.direction = direction.into();
+        self
+    }
+
+    /// Where to search for children beside the folders of the images.
+    pub fn with_search(mut self, search: Search) -> Self {
+        self.search = search;
+        self
+    }
+
+    /// Allows something unusual: [`Override::UnknownChildren`] merges though a child that once was known is not to be
+    /// found, [`Override::OtherHost`] carries on what another host began.
+    pub fn with_override(mut self, allowed: Override) -> Self {
+        self.overrides.push(allowed);
+        self
+    }
+
+    /// What merging would do, and which way is cheaper. A merge that was cut short is carried on as it was begun.
+    ///
+    /// # Errors
+    /// `Usage` when the child has no parent or the other image is no ancestor of it; `Refused` when a layer that would go
+    /// or change has other children (they are named, and where was looked), is pinned or in use, when something else is
+    /// under way with it, or when neither way is possible, with the reason for each; otherwise as [`Chain::open`].
+    pub fn plan(self) -> Result<MergePlan> {
+        if let Some(intent) = intent_of(&self.child)? {
+            return self.plan_to_carry_on(intent);
+        }
+        refuse_link(&self.child)?;
+        let chain = Chain::open(&self.child, &OpenOptions::new())?;
+        let depth = self.depth(&chain)?;
+        let layers: Vec<PathBuf> =
+            chain.layers()[..=depth].iter().map(|layer| real(layer.path())).collect::<Result<_>>()?;
+        layers.iter().try_for_each(|layer| refuse_change(layer))?;
+        if let Some(parent) = chain.layers().get(depth + 1) {
+            refuse_under_way(parent.path())?;
+        }
+        let each = children_of_each(&layers, &self.search)?;
+        let mut warnings = self.refuse_other_children(&layers, &each)?;
+        let grandchildren = each[0].all().cloned().collect::<Vec<_>>();
+        warnings.extend(chain.warnings().iter().map(ToString::to_string));
+        let scene = weigh::Scene {
+            unseen: each[0].unseen.clone(),
+            looked: each[0].place(),
+            frozen: is_marked_read_only(&layers[0])?,
+            forced: self.overrides.contains(&Override::UnknownChildren),
+            keep: self.keep,
+            chain: &chain,
+            layers: &layers,
+            grandchildren: &grandchildren,
+        };
+        let weighed = weigh::both(&scene)?;
+        let direction = self.choose(&weighed)?;
+        let intent = intent_for(&scene, direction)?;
+        let chosen = &weighed[direction as usize];
+        let mut plan = chosen.plan(&intent);
+        plan.warnings = warnings;
+        drop(chain);
+        for path in &plan.files.change {
+            crate::storage::FileStorage::open(path, crate::storage::Access::Amend)?;
+        }
+        Ok(MergePlan { plan, weighed, intent, begun: false, overrides: self.overrides })
+    }
+
+    fn plan_to_carry_on(self, intent: Intent) -> Result<MergePlan> {
+        let ancestor = intent.layers.last().map(|member| member.path.clone()).unwrap_or_default();
+        let other = |path: &Path| real(path).map_or(true, |path| path != ancestor && path != intent.result);
+        let is_this = real(&self.child).is_ok_and(|child| child == intent.child()) && intent.work != Work::Transplant;
+        if !is_this || self.into.as_deref().is_some_and(other) {
+            refuse_under_way(&self.child)?;
+        }
+        let mut plan = Plan { operation: "merge", ..Plan::default() };
+        plan.steps.push(format!(
+            "carry on the merge of {} and {} that was begun {:.0}",
+            intent.child().display(),
+            ancestor.display(),
+            intent.started
+        ));
+        Ok(MergePlan { plan, weighed: Vec::new(), intent, begun: true, overrides: self.overrides })
+    }
+
+    /// How many layers below the child the ancestor stands.
+    fn depth(&self, chain: &Chain) -> Result<usize> {
+        if chain.layers().len() < 2 {
+            return Err(Error::usage(
+                format!("{} has no parent to be merged with", self.child.display()),
+                "name a child; `tree` shows who grew from whom",
+            ));
+        }
+        let Some(into) = &self.into else { return Ok(1) };
+        let wanted = real(into)?;
+        let found = chain.layers().iter().position(|layer| real(layer.path()).is_ok_and(|path| path == wanted));
+        found.filter(|depth| *depth > 0).ok_or_else(|| {
+            let names: Vec<String> = chain.layers().iter().map(|layer| layer.path().display().to_string()).collect();
+            Error::usage(
+                format!("{} is no ancestor of {}", into.display(), self.child.display()),
+                format!("its chain is {}", names.join(", ")),
+            )
+        })
+    }
+
+    /// Every layer but the first may have one child only: the layer before it.
+    fn refuse_other_children(&self, layers: &[PathBuf], each: &[Children]) -> Result<Vec<String>> {
+        let mut warnings = Vec::new();
+        for (pair, children) in layers.windows(2).zip(&each[1..]) {
+            let is_other = |path: &&PathBuf| real(path).is_ok_and(|path| path != pair[0]);
+            let others: Vec<String> = children.all().filter(is_other).map(|path| path.display().to_string()).collect();
+            if !others.is_empty() {
+                return Err(Error::refused(
+                    Refusal::NeededByChildren,
+                    format!(
+                        "{} has other children than {}: {} (looked into {})",
+                        pair[1].display(),
+                        pair[0].display(),
+                        others.join(", "),
+                        children.place()
+                    ),
+                    "they need it as it is: merge or remove them first, or make an image of its own with `copy`",
+                ));
+            }
+            warnings.extend(children.refuse_unseen(&pair[1], &self.overrides)?);
+        }
+        Ok(warnings)
+    }
+
+    fn choose(&self, weighed: &[Weighed]) -> Result<Direction> {
+        let wanted = |weighed: &&Weighed| self.direction.is_none_or(|direction| direction == weighed.direction);
+        let possible = weighed.iter().filter(wanted).filter(|weighed| weighed.refused.is_none());
+        if let Some(best) = possible.min_by_key(|weighed| weighed.bytes_moved) {
+            return Ok(best.direction);
+        }
+        let reasons: Vec<String> = weighed
+            .iter()
+            .filter(wanted)
+            .filter_map(|weighed| Some(format!("{}: {}", weighed.direction, weighed.refused.as_ref()?)))
+            .collect();
+        let why = if weighed.iter().any(|weighed| weighed.short_of_space) { Refusal::NoSpace } else { Refusal::NoWay };
+        Err(Error::refused(
+            why,
+            format!("{} cannot be merged; {}", self.child.display(), reasons.join("; ")),
+            "`copy` makes one image of the whole chain without touching it",
+        ))
+    }
+}
+
+fn intent_for(scene: &weigh::Scene<'_>, direction: Direction) -> Result<Intent> {
+    let all = scene.chain.layers();
+    let identity = |number: usize| identity_of(all[number].path(), all[number].info());
+    let member = |(number, path): (usize, &PathBuf)| Ok(Member { path: path.clone(), identity: identity(number)? });
+    let layers: Vec<Member> = scene.layers.iter().enumerate().map(member).collect::<Result<_>>()?;
+    let (work, own) = match direction {
+        Direction::IntoParent => (Work::MergeIntoParent, uuid::Uuid::new_v4()),
+        Direction::IntoChild => (Work::MergeIntoChild, identity(0)?),
+    };
+    let mut intent = Intent::new(work, layers, own, scene.result().to_owned());
+    for path in scene.grandchildren {
+        let absolute = super::kin::look(path).is_some_and(|(image, _)| records_absolute(image.info().parent.as_ref()));
+        intent.children.push(Grandchild { path: real(path)?, absolute });
+    }
+    let ancestor = &all[scene.layers.len() - 1];
+    intent.frozen = scene.frozen;
+    intent.absolute = records_absolute(ancestor.info().parent.as_ref());
+    if let Some(parent) = all.get(scene.layers.len()) {
+        let identity = identity_of(parent.path(), parent.info())?;
+        intent.parent = Some(Member { path: real(parent.path())?, identity });
+    }
+    Ok(intent)
+}
+
+fn real(path: &Path) -> Result<PathBuf> {
+    std::fs::canonicalize(path).map_err(|e| Error::io("look up", path, e))
+}
+
+/// A checked plan to merge.
+pub struct MergePlan {
+    plan: Plan,
+    weighed: Vec<Weighed>,
+    intent: Intent,
+    begun: bool,
+    overrides: Vec<Override>,
+}
+
+/// What became of it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct MergeOutcome {
+    /// Where the merged image stands.
+    pub path: PathBuf,
+    /// Bytes that were moved by this run.
+    pub bytes_moved: u64,
+    /// The images that are no longer there.
+    pub removed: Vec<PathBuf>,
+    /// The children that record the merged image as their parent now.
+    pub relinked: Vec<PathBuf>,
+    /// Children that were not where they had been: they must be relinked by hand.
+    pub missing: Vec<PathBuf>,
+}
+
+impl MergePlan {
+    /// The plan as plain data; of a merge that is carried on, only that.
+    pub fn summary(&self) -> &Plan {
+        &self.plan
+    }
+
+    /// Both ways and what they cost; nothing for a merge that is carried on.
+    pub fn weighed(&self) -> &[Weighed] {
+        &self.weighed
+    }
+
+    /// Merges. At every moment, also after a crash, the child and all that grew from it read as before; the same call,
+    /// or [`resume`](super::resume), carries on from where it was.
+    ///
+    /// # Errors
+    /// `Refused` when an image changed since the plan was made, or is in use, or too little space is left; then nothing
+    /// was begun. `UnderWay` when it was begun and could not be finished, with why: `Cancelled`, `Io`, ...
+    pub fn run(&self, progress: &Progress) -> Result<MergeOutcome> {
+        if !self.begun {
+            data::refuse_changed(&self.intent)?;
+            let survivor = self.intent.survivor().map(|member| member.path.clone()).unwrap_or_default();
+            Plan::require_space(&survivor, self.plan.peak_extra_space)?;
+            progress.check()?;
+        }
+        let (journal, marks) = match self.begun {
+            false => (Journal::begin(self.intent.clone())?, Vec::new()),
+            true => Journal::reopen(&self.intent)?,
+        };
+        carry_on(journal, &marks, &self.overrides, progress)
+    }
+}
+
+/// Goes on with a merge from wherever it is.
+pub(super) fn carry_on(
+    journal: Journal,
+    marks: &[Mark],
+    overrides: &[Override],
+    progress: &Progress,
+) -> Result<MergeOutcome> {
+    let intent = journal.intent().clone();
+    let run = || {
+        refuse_other_host(&intent, overrides)?;
+        let moved = match marks.contains(&Mark::Moved) {
+            true => 0,
+            false => data::run(&journal, marks, progress)?,
+        };
+        progress.check()?;
+        let mut outcome = settle::run(&intent)?;
+        outcome.bytes_moved = moved;
+        Ok(outcome)
+    };
+    let outcome = run().map_err(|error: Error| error.under_way(intent.child()))?;
+    journal.end()?;
+    Ok(outcome)
+}
+
+/// Gives a merge up whose data is not all moved yet: the child and all that grew from it read as before.
+pub(super) fn give_up(journal: Journal, marks: &[Mark]) -> Result<()> {
+    let intent = journal.intent().clone();
+    if marks.contains(&Mark::Moved) {
+        return Err(Error::refused(
+            Refusal::UnderWay,
+            format!("all data of {} has been moved, and images may be gone already", intent.child().display()),
+            format!("only going on is left: `resume {}`", intent.child().display()),
+        ));
+    }
+    data::take_back(&intent)?;
+    journal.end()
+}
+
+impl weigh::Weighed {
+    fn plan(&self, intent: &Intent) -> Plan {
+        let mut plan = Plan { operation: "merge", ..Plan::default() };
+        let name = |path: &Path| path.display().to_string();
+        let (child, ancestor) = (intent.child(), intent.layers.last().map_or(Path::new(""), |member| &member.path));
+        plan.steps.push(match self.direction {
+            Direction::IntoParent => format!(
+                "write {} of {} into {}, which gets a new data identity first",
+                format_size(self.bytes_moved),
+                name(child),
+                name(ancestor)
+            ),
+            Direction::IntoChild => {
+                format!("write {} that {} lacks into it", format_size(self.bytes_moved), name(child))
+            }
+        });
+        for path in &self.relinked {
+            plan.steps.push(format!("record the merged image as the parent of {}", name(path)));
+        }
+        let survivor = intent.survivor().map_or(child, |member| &member.path);
+        if survivor != intent.result {
+            plan.steps.push(format!("put {} in the place of {}", name(survivor), name(&intent.result)));
+            plan.files.rename.push((survivor.to_owned(), intent.result.clone()));
+        }
+        for path in &self.removed {
+            plan.steps.push(format!("remove {}", name(path)));
+        }
+        plan.files.change = self.changed.clone();
+        plan.files.remove = self.removed.clone();
+        plan.bytes_read = self.bytes_moved;
+        plan.bytes_written = self.bytes_moved;
+        plan.peak_extra_space = self.peak_extra_space;
+        plan
+    }
+}

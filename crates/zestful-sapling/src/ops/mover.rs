@@ -1,0 +1,67 @@
+//! The long part of work that is under way: data moves from mark to mark, and can be carried on from each of them.
+
+use std::path::Path;
+use std::sync::Arc;
+
+use super::carry::{Carry, cost_of};
+use crate::chain::{Journal, Mark, Stamp};
+use crate::error::Result;
+use crate::image::{ImageMut, open_image_mut, open_place_mut};
+use crate::progress::Progress;
+use crate::storage::{Access, Storage};
+
+/// Bytes between two marks at first; later ones are further apart.
+const FIRST_MARK: u64 = 1 << 20;
+/// Bytes between two marks at most.
+const MOST_BETWEEN_MARKS: u64 = 256 << 20;
+
+/// An image whose content, as a guest sees it, is not to change.
+pub(super) fn open_mut(path: &Path) -> Result<(Arc<dyn Storage>, Box<dyn ImageMut>)> {
+    let storage = open_place_mut(path, Access::Amend)?.0;
+    Ok((storage.clone(), open_image_mut(storage, None)?))
+}
+
+pub(super) struct Mover<'a> {
+    pub(super) journal: &'a Journal,
+    pub(super) storage: &'a dyn Storage,
+    pub(super) carry: Carry<'a>,
+    pub(super) progress: &'a Progress,
+}
+
+impl Mover<'_> {
+    /// Everything from the last mark on; what is only read must look as it did then, else all of it once more.
+    pub(super) fn run(&self, mut image: Box<dyn ImageMut>, marks: &[Mark], stamps: Vec<Stamp>) -> Result<u64> {
+        let size = image.info().virtual_size;
+        let mut from = 0;
+        let mut trusted = false;
+        for mark in marks {
+            match mark {
+                Mark::Begun(then) => (trusted, from) = (*then == stamps, 0),
+                Mark::Upto(upto) if trusted => from = *upto,
+                _ => {}
+            }
+        }
+        if !trusted {
+            self.journal.mark(&Mark::Begun(stamps))?;
+        }
+        let mut moved = 0;
+        self.progress
+            .begin(format!("merging into {}", image.path().display()), cost_of(&self.carry, &*image, from)?.moved);
+        let mut between = FIRST_MARK;
+        while from < size {
+            self.progress.check()?;
+            let batch = self.carry.batch(&*image, from, between)?;
+            let sync = || self.storage.sync();
+            moved += self.carry.run(&batch, &mut *image, sync, self.progress)?;
+            from = batch.upto;
+            if from < size && !batch.tasks.is_empty() {
+                image.flush()?;
+                self.journal.mark(&Mark::Upto(from))?;
+            }
+            between = (between * 4).min(MOST_BETWEEN_MARKS);
+        }
+        image.close()?;
+        self.journal.mark(&Mark::Moved)?;
+        Ok(moved)
+    }
+}
