@@ -7,6 +7,7 @@ mod corpus;
 mod crash;
 mod damage;
 mod diff;
+mod family_crash;
 mod kin;
 mod layers;
 mod model;

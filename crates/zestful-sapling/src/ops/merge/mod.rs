@@ -139,8 +139,9 @@ impl Merge {
 
     fn plan_to_carry_on(self, intent: Intent) -> Result<MergePlan> {
         let ancestor = intent.layers.last().map(|member| member.path.clone()).unwrap_or_default();
-        let other = |path: &Path| real(path).map_or(true, |path| path != ancestor && path != intent.result);
-        let is_this = real(&self.child).is_ok_and(|child| child == intent.child()) && intent.work != Work::Transplant;
+        let other = |path: &Path| entry(path).map_or(true, |path| path != ancestor && path != intent.result);
+        // The child itself may be gone by now, its name is not.
+        let is_this = entry(&self.child).is_ok_and(|child| child == intent.child()) && intent.work != Work::Transplant;
         if !is_this || self.into.as_deref().is_some_and(other) {
             refuse_under_way(&self.child)?;
         }
@@ -240,6 +241,12 @@ fn intent_for(scene: &weigh::Scene<'_>, direction: Direction) -> Result<Intent> 
         intent.parent = Some(Member { path: real(parent.path())?, identity });
     }
     Ok(intent)
+}
+
+/// The entry of a folder that a path leads to, whether a file is there or not.
+fn entry(path: &Path) -> Result<PathBuf> {
+    let folder = real(&crate::image::folder_of(path))?;
+    Ok(path.file_name().map_or_else(|| folder.clone(), |name| folder.join(name)))
 }
 
 fn real(path: &Path) -> Result<PathBuf> {

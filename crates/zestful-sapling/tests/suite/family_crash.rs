@@ -1,0 +1,203 @@
+//! Loss of power, and a host that fills up, at every moment of work that spans several files.
+
+use std::path::Path;
+
+use zestful_sapling::chain::{Chain, OpenOptions, intent_of, journal_of};
+use zestful_sapling::error::Error;
+use zestful_sapling::image::Format;
+use zestful_sapling::ops::{Direction, KeepName, Merge, MoveImage, Relink, Search, Transplant, abandon, resume};
+use zestful_sapling::progress::Progress;
+use zestful_sapling::storage::Tape;
+
+use crate::tribe::{Step, Tribe, all_files};
+
+/// A piece of work on a family of seven images:
+///
+/// ```text
+/// 0 base ── 1 ── 2 ── 3 child ─┬─ 4
+///   └────── 6                  └─ 5
+/// ```
+#[derive(Clone, Copy, Debug)]
+enum Work {
+    Merge { depth: usize, direction: Direction, keep: KeepName },
+    Transplant,
+    Move,
+    Relink,
+}
+
+const CHILD: usize = 3;
+const OTHER: usize = 6;
+
+fn family(format: Format) -> Tribe {
+    let mut tribe = Tribe::new(format);
+    let write = |tribe: &mut Tribe, to: usize, units: &[u64], zero: u64| {
+        for at in units {
+            tribe.step(&Step::Write { to, at: *at, byte: 16 * to as u8 + 1 + (*at % 7) as u8 });
+        }
+        tribe.step(&Step::Zero { to, at: zero, count: 3 });
+    };
+    write(&mut tribe, 0, &[0, 1, 2, 3, 4, 5, 6, 7, 300, 600, 601, 900], 1000);
+    for (of, units, zero) in [(0, &[1u64, 300, 700][..], 4), (1, &[2, 301, 1200], 600), (2, &[3, 302, 700], 0)] {
+        tribe.step(&Step::Derive { of, absolute: false });
+        write(&mut tribe, of + 1, units, zero);
+    }
+    for absolute in [false, true] {
+        tribe.step(&Step::Derive { of: CHILD, absolute });
+    }
+    tribe.step(&Step::Derive { of: 0, absolute: false });
+    for (to, units, zero) in [(4, &[5u64, 303][..], 301), (5, &[6, 1201], 1), (OTHER, &[0, 5, 601, 1300], 300)] {
+        write(&mut tribe, to, units, zero);
+    }
+    tribe
+}
+
+impl Work {
+    /// The image that the child's disk stands in when all is done.
+    fn result(self, tribe: &Tribe) -> std::path::PathBuf {
+        match self {
+            Work::Merge { depth, keep: KeepName::Parent, .. } => tribe.path(CHILD - depth),
+            Work::Move => tribe.root.path().join("2").join(format!("moved.{}", tribe.format)),
+            _ => tribe.path(CHILD),
+        }
+    }
+
+    /// Which of the images are still there afterwards and read as before at every moment; the child is one of them.
+    fn survivors(self) -> Vec<usize> {
+        match self {
+            // What reads through a layer that goes is none of the family's disks any more.
+            Work::Merge { depth, .. } => (0..=CHILD - depth - 1).chain(CHILD..=OTHER).collect(),
+            _ => (0..=OTHER).collect(),
+        }
+    }
+
+    fn run(self, tribe: &Tribe) -> zestful_sapling::Result<()> {
+        let (child, progress) = (tribe.path(CHILD), Progress::new());
+        let search = Search::below(vec![tribe.root.path().to_owned()]);
+        match self {
+            Work::Merge { depth, direction, keep } => {
+                let request = Merge::new(child).with_ancestor(tribe.path(CHILD - depth)).with_direction(direction);
+                request.with_name_of(keep).with_search(search).plan()?.run(&progress).map(|_| ())
+            }
+            Work::Transplant => Transplant::new(child, tribe.path(OTHER)).plan()?.run(&progress).map(|_| ()),
+            Work::Move => MoveImage::new(child, self.result(tribe)).with_search(search).plan()?.run().map(|_| ()),
+            Work::Relink => {
+                let absolute = tribe.path(CHILD - 1);
+                Relink::new(child).with_parent(Some(absolute)).plan()?.run().map(|_| ())
+            }
+        }
+    }
+
+    /// Every surviving disk reads as it should.
+    fn judge(self, tribe: &Tribe, when: &str) {
+        for number in self.survivors() {
+            let path = match number {
+                CHILD if !tribe.path(CHILD).exists() => self.result(tribe),
+                other => tribe.path(other),
+            };
+            let chain = Chain::open(&path, &OpenOptions::new());
+            let chain = chain.unwrap_or_else(|error| panic!("{self:?} {when}: image {number}: {error}"));
+            tribe.member(number).content.assert_same(&chain);
+        }
+    }
+
+    /// Does it all, or what is left of it.
+    fn finish(self, tribe: &Tribe) {
+        let child = tribe.path(CHILD);
+        let is_done = match self {
+            Work::Merge { depth, .. } => !tribe.path(CHILD - depth).exists() || !child.exists(),
+            Work::Move => !child.exists(),
+            Work::Transplant => depth(&child) == depth(&tribe.path(OTHER)) + 1,
+            Work::Relink => false,
+        };
+        if journal_of(&child).exists() || !is_done {
+            self.run(tribe).unwrap();
+        }
+        self.judge(tribe, "in the end");
+        let left = all_files(tribe.root.path()).into_iter().filter(|path| path.ends_with(".zsap.journal"));
+        assert_eq!(left.collect::<Vec<_>>(), Vec::<String>::new());
+        assert!(self.result(tribe).exists());
+    }
+}
+
+fn depth(path: &Path) -> usize {
+    Chain::open(path, &OpenOptions::new()).unwrap().layers().len()
+}
+
+fn clear(root: &Path) {
+    for path in all_files(root) {
+        std::fs::remove_file(path).unwrap();
+    }
+}
+
+/// Each piece of work, whose crash states and failures are looked at every so many.
+fn works() -> Vec<(Format, Work)> {
+    let mut works = Vec::new();
+    for format in [Format::Vhdx, Format::Vhd] {
+        for (depth, direction, keep) in [
+            (1, Direction::IntoParent, KeepName::Child),
+            (2, Direction::IntoParent, KeepName::Parent),
+            (1, Direction::IntoChild, KeepName::Parent),
+            (2, Direction::IntoChild, KeepName::Child),
+        ] {
+            works.push((format, Work::Merge { depth, direction, keep }));
+        }
+        works.extend([Work::Transplant, Work::Move, Work::Relink].map(|work| (format, work)));
+    }
+    works
+}
+
+#[test]
+fn every_crash_state_reads_as_before_and_is_carried_on() {
+    // All of them take minutes; a step that shares no factor with the number of states at each change meets all kinds.
+    let every = if std::env::var_os("ZSAP_EVERY_STATE").is_some() { 1 } else { 7 };
+    let (mut states, mut given_up) = (0, 0);
+    for (format, work) in works() {
+        let tribe = family(format);
+        let root = tribe.root.path();
+        let tape = Tape::start(root).unwrap();
+        work.run(&tribe).unwrap();
+        let found = tape.crash_states(5, 2).unwrap();
+        drop(tape);
+        for (number, (issued, state)) in found.into_iter().enumerate().step_by(every) {
+            clear(root);
+            state.write_to(root).unwrap();
+            work.judge(&tribe, &format!("after {issued} changes (state {number})"));
+            // What another program would do with it now: nothing is begun twice.
+            if number.is_multiple_of(3)
+                && journal_of(&tribe.path(CHILD)).exists()
+                && abandon(&tribe.path(CHILD), &[]).is_ok()
+            {
+                work.judge(&tribe, &format!("given up after {issued} changes (state {number})"));
+                assert_eq!(intent_of(&tribe.path(CHILD)).unwrap(), None);
+                given_up += 1;
+            }
+            work.finish(&tribe);
+            states += 1;
+        }
+    }
+    assert!(states > 300 && given_up > 30, "{states} states, {given_up} given up");
+}
+
+#[test]
+fn a_full_host_at_any_moment_loses_nothing() {
+    let mut failures = 0;
+    for (format, work) in works() {
+        for fail_from in (0..).step_by(5) {
+            let tribe = family(format);
+            let tape = Tape::start(tribe.root.path()).unwrap();
+            tape.fail_from(fail_from);
+            let Err(error) = work.run(&tribe) else { break };
+            drop(tape);
+            assert!(matches!(error, Error::Io { .. } | Error::UnderWay { .. }), "{error}");
+            work.judge(&tribe, &format!("with {fail_from} changes before the host was full"));
+            let is_begun = journal_of(&tribe.path(CHILD)).exists();
+            assert!(is_begun || !matches!(error, Error::UnderWay { .. }), "{error}");
+            if is_begun && fail_from.is_multiple_of(2) {
+                resume(&tribe.path(CHILD), &[], &Progress::new()).unwrap();
+            }
+            work.finish(&tribe);
+            failures += 1;
+        }
+    }
+    assert!(failures > 100, "{failures}");
+}
