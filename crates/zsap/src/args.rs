@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use clap::{Args as ArgGroup, Parser, Subcommand, ValueEnum};
 use zestful_sapling::image::{Format, Kind, check_ending};
-use zestful_sapling::ops::{Identity, NewImage, Override, Search, Space};
+use zestful_sapling::ops::{Identity, KeepName, NewImage, Override, Search, Space};
 use zestful_sapling::size::parse_size;
 
 /// Make, derive, inspect, copy and check virtual disks and their chains.
@@ -205,6 +205,54 @@ impl ImageOptions {
     }
 }
 
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum NameOf {
+    /// The parent's, or the ancestor's
+    Parent,
+    /// The child's: whatever pointed at the disk goes on finding it
+    Child,
+}
+
+impl From<NameOf> for KeepName {
+    fn from(name: NameOf) -> Self {
+        match name {
+            NameOf::Parent => KeepName::Parent,
+            NameOf::Child => KeepName::Child,
+        }
+    }
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum MergeForce {
+    /// Children that once were known and are not to be found
+    UnknownChildren,
+    /// What another host began
+    OtherHost,
+}
+
+impl From<MergeForce> for Override {
+    fn from(force: MergeForce) -> Self {
+        match force {
+            MergeForce::UnknownChildren => Override::UnknownChildren,
+            MergeForce::OtherHost => Override::OtherHost,
+        }
+    }
+}
+
+/// What another host began.
+#[derive(Clone, Debug, ArgGroup)]
+pub(crate) struct HostForce {
+    /// Do it all the same, where it was refused for this
+    #[arg(long = "force", value_name = "WHAT", require_equals = true, value_parser = ["other-host"])]
+    what: Option<String>,
+}
+
+impl HostForce {
+    pub(crate) fn overrides(&self) -> Vec<Override> {
+        self.what.iter().map(|_| Override::OtherHost).collect()
+    }
+}
+
 /// Where to look for relatives of an image.
 #[derive(Clone, Debug, ArgGroup)]
 pub(crate) struct SearchOption {
@@ -313,6 +361,66 @@ pub(crate) enum Command {
         /// Take a parent of another identity, where it was refused for this
         #[arg(long, value_name = "WHAT", require_equals = true, value_parser = ["identity"])]
         force: Option<String>,
+    },
+    /// Put a child onto another base, its content unchanged
+    Transplant {
+        /// The child
+        child: PathBuf,
+        /// The base that it is to grow from
+        base: PathBuf,
+        #[command(flatten)]
+        force: HostForce,
+    },
+    /// Merge a child into its parent, or everything between it and an ancestor
+    Merge {
+        /// The child: the upper end of what becomes one image
+        child: PathBuf,
+        /// The lower end [default: the child's parent]
+        #[arg(long, value_name = "ANCESTOR")]
+        into: Option<PathBuf>,
+        /// Under whose name the merged image stands [default: child]
+        #[arg(long, value_enum)]
+        keep_name: Option<NameOf>,
+        #[command(flatten)]
+        search: SearchOption,
+        /// Do it all the same, where it was refused for this
+        #[arg(long, value_enum, value_name = "WHAT", require_equals = true, value_delimiter = ',')]
+        force: Vec<MergeForce>,
+    },
+    /// The first look: what is whole, what is unfinished, who holds what, what guests write to, what fits
+    Status {
+        /// A folder
+        #[arg(default_value = ".")]
+        folder: PathBuf,
+    },
+    /// Carry on what was begun and cut short
+    Resume {
+        /// An image that takes part, its journal, or a folder where one thing is under way
+        path: PathBuf,
+        #[command(flatten)]
+        force: HostForce,
+    },
+    /// Give up what was begun and cut short, where that is still possible
+    Abandon {
+        /// An image that takes part, its journal, or a folder where one thing is under way
+        path: PathBuf,
+        #[command(flatten)]
+        force: HostForce,
+    },
+    /// Mark a base as never to change, and keep its digests
+    Pin {
+        /// The base
+        base: PathBuf,
+        /// Compare it with what was pinned, and tell which ranges changed and which children read them
+        #[arg(long)]
+        verify: bool,
+        #[command(flatten)]
+        search: SearchOption,
+    },
+    /// Take a pin away
+    Unpin {
+        /// The base
+        base: PathBuf,
     },
     /// Where two disks, or two layers of one chain, differ
     Diff {

@@ -42,8 +42,17 @@ fn kind(error: &Error) -> &'static str {
         Error::Usage(_) => "usage",
         Error::Refused(..) => "refused",
         Error::Cancelled => "stopped",
-        Error::Unfinished { source, .. } => kind(source),
+        Error::Unfinished { source, .. } | Error::UnderWay { source, .. } => kind(source),
         _ => "host",
+    }
+}
+
+fn status(error: &Error) -> u8 {
+    match error {
+        Error::Usage(_) => 2,
+        Error::Refused(..) => 4,
+        Error::UnderWay { source, .. } => status(source),
+        _ => 1,
     }
 }
 
@@ -64,11 +73,7 @@ pub(crate) fn settle(console: &Console, result: Result<Outcome, Failure>) -> Exi
                 _ = console
                     .document(&serde_json::json!({ "error": { "kind": kind(&error), "message": error.to_string() } }));
             }
-            ExitCode::from(match error {
-                Error::Usage(_) => 2,
-                Error::Refused(..) => 4,
-                _ => 1,
-            })
+            ExitCode::from(status(&error))
         }
     }
 }

@@ -42,16 +42,24 @@ pub(crate) fn size(bytes: u64, plain: bool) -> String {
 
 /// How long ago something was, in the largest unit that fits.
 pub(crate) fn age(then: Option<Timestamp>) -> String {
-    let Some(then) = then else { return "?".to_owned() };
-    let seconds = Timestamp::now().as_second().saturating_sub(then.as_second());
+    match then {
+        None => "?".to_owned(),
+        Some(then) if Timestamp::now().as_second().saturating_sub(then.as_second()) < 5 => "just now".to_owned(),
+        Some(then) => format!("{} ago", span(then, None)),
+    }
+}
+
+/// The time from then until another moment, or now, in the largest unit that fits.
+pub(crate) fn span(then: Timestamp, until: Option<Timestamp>) -> String {
+    let until = until.unwrap_or_else(Timestamp::now);
+    let seconds = until.as_second().saturating_sub(then.as_second()).max(0);
     let (count, unit) = match seconds {
-        ..5 => return "just now".to_owned(),
-        5..120 => (seconds, "s"),
+        ..120 => (seconds, "s"),
         120..7_200 => (seconds / 60, "min"),
         7_200..172_800 => (seconds / 3_600, "h"),
         _ => (seconds / 86_400, "days"),
     };
-    format!("{count} {unit} ago")
+    format!("{count} {unit}")
 }
 
 pub(crate) fn count(number: usize, one: &str, many: &str) -> String {

@@ -4,7 +4,9 @@
 //! It is kept best effort: an image works without it, and it never decides what a child reads.
 
 use std::ffi::OsString;
+use std::io::Write;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -14,7 +16,7 @@ use super::locate::{relative_path, tidy};
 use crate::error::{Error, Refusal, Result};
 use crate::finding::Finding;
 use crate::image::folder_of;
-use crate::storage::{StagedFile, remove, sync_folder};
+use crate::storage::{StagedFile, Storage, remove, sync_folder};
 
 const VERSION: u32 = 1;
 
@@ -52,7 +54,7 @@ pub struct Pin {
     /// The digests of all pieces that are not zero, in runs of pieces that follow each other.
     pub runs: Vec<PinnedRun>,
     /// The digest of the digests of all pieces in order, those of zero pieces included.
-    pub whole: String,
+    pub whole: Digest,
     /// When the image was pinned.
     pub pinned: Timestamp,
     /// The version that did it.
@@ -66,8 +68,38 @@ pub struct Pin {
 pub struct PinnedRun {
     /// The number of the first piece.
     pub first: u64,
-    /// BLAKE3, in hexadecimal digits.
-    pub digests: Vec<String>,
+    /// Their digests.
+    pub digests: Vec<Digest>,
+}
+
+/// A BLAKE3 digest; in text its hexadecimal digits.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub struct Digest(pub [u8; 32]);
+
+impl std::fmt::Display for Digest {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(blake3::Hash::from(self.0).to_hex().as_str())
+    }
+}
+
+impl std::fmt::Debug for Digest {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        std::fmt::Display::fmt(self, f)
+    }
+}
+
+impl Serialize for Digest {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> std::result::Result<S::Ok, S::Error> {
+        serializer.serialize_str(blake3::Hash::from(self.0).to_hex().as_str())
+    }
+}
+
+impl<'de> Deserialize<'de> for Digest {
+    fn deserialize<D: serde::Deserializer<'de>>(deserializer: D) -> std::result::Result<Self, D::Error> {
+        let text = std::borrow::Cow::<str>::deserialize(deserializer)?;
+        let hash = blake3::Hash::from_hex(text.as_bytes()).map_err(serde::de::Error::custom)?;
+        Ok(Self(hash.into()))
+    }
 }
 
 impl Default for Companion {
@@ -122,9 +154,11 @@ impl Companion {
             return Self::remove(image);
         }
         let staged = StagedFile::create_beside(&place)?;
-        let text = serde_json::to_vec_pretty(self)
-            .map_err(|error| Error::io("write", &place, std::io::Error::other(error)))?;
-        staged.storage().write_at(&text, 0)?;
+        // Piece by piece: the digests of a large disk are long.
+        let mut writer = std::io::BufWriter::new(Appending { storage: staged.storage(), at: 0 });
+        let written = serde_json::to_writer_pretty(&mut writer, self).map_err(std::io::Error::other);
+        written.and_then(|()| writer.flush()).map_err(|error| Error::io("write", &place, error))?;
+        drop(writer);
         staged.replace()
     }
 
@@ -167,6 +201,24 @@ impl Companion {
             }
         }
         if after == before { Ok(()) } else { after.put(image) }
+    }
+}
+
+/// A storage that is written from its beginning to its end.
+struct Appending {
+    storage: Arc<dyn Storage>,
+    at: u64,
+}
+
+impl std::io::Write for Appending {
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+        self.storage.write_at(bytes, self.at).map_err(std::io::Error::other)?;
+        self.at += bytes.len() as u64;
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        Ok(())
     }
 }
 

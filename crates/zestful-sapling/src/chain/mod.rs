@@ -10,6 +10,7 @@
 //! ```
 
 mod companion;
+mod digests;
 mod journal;
 mod locate;
 mod pair;
@@ -28,7 +29,8 @@ use crate::image::{
 use crate::storage::Access;
 
 pub(crate) use companion::refuse_pinned;
-pub use companion::{Companion, KnownChild, Pin, PinnedRun};
+pub use companion::{Companion, Digest, KnownChild, Pin, PinnedRun};
+pub(crate) use digests::{PIECE, changed_since, digest_pieces};
 pub use journal::{Grandchild, Intent, Member, Work, intent_of, journal_of};
 pub(crate) use journal::{Journal, Mark, Stamp, read as read_journal, stamp_of};
 pub(crate) use locate::{candidates, identity_of, record_of, records_absolute};

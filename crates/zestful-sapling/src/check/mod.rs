@@ -1,5 +1,7 @@
 //! Verifies an image and everything that it reads through.
 
+mod pins;
+
 use std::path::Path;
 use std::sync::Arc;
 
@@ -23,8 +25,9 @@ pub struct CheckReport {
     pub findings: Vec<Finding>,
 }
 
-/// Verifies every structure of an image, then its parent and whether it is the right one, and so on to the base.
-/// Nothing is written.
+/// Verifies every structure of an image, then its parent and whether it is the right one, and so on to the base. An image
+/// that is pinned is read and compared with its digests; a pinned parent only shows whether it was touched since. Nothing
+/// is written.
 ///
 /// # Errors
 /// `Io` when the image itself cannot be read; `Usage` when it is no image; `Refused` when somebody writes to it;
@@ -46,6 +49,9 @@ pub fn check_chain(path: &Path, format: Option<Format>, progress: &Progress) -> 
     }
     let mut seen: Vec<HostIdentity> = vec![place.identity];
     let mut current = check_one(place.storage, format, progress, &mut report)?;
+    if current.is_some() {
+        pins::verify(path, format, progress, &mut report)?;
+    }
     while let Some(image) = current.take() {
         if seen.len() > MAX_DEPTH {
             let kind = ParentProblemKind::TooDeep { limit: MAX_DEPTH };
@@ -57,6 +63,7 @@ pub fn check_chain(path: &Path, format: Option<Format>, progress: &Progress) -> 
             Ok(Some(found)) => {
                 seen.push(found.identity);
                 report.findings.extend(found.warnings);
+                pins::look(&*found.image, &mut report.findings);
                 let storage = FileStorage::open(found.image.path(), Access::Read)?;
                 current = check_one(Arc::new(storage), None, progress, &mut report)?;
             }

@@ -6,12 +6,14 @@ use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
 use serde::Serialize;
+use uuid::Uuid;
 
 use super::inspect::open_for_look;
 use super::kin::look;
-use crate::chain::{MAX_DEPTH, OpenOptions, intent_of, parent_of, refuse_pinned};
+use super::unfinished::unfinished_in;
+use crate::chain::{Companion, Intent, MAX_DEPTH, OpenOptions, Work, candidates, intent_of, parent_of, refuse_pinned};
 use crate::error::{Error, Refusal, Result};
-use crate::image::{Format, ImageInfo, Kind, folder_of, format_of_name};
+use crate::image::{Format, Image, ImageInfo, Kind, folder_of, format_of_name};
 use crate::storage::{HostIdentity, ReadAt};
 
 /// Images and who depends on whom.
@@ -21,6 +23,37 @@ pub struct Family {
     pub roots: Vec<Node>,
     /// What is wrong, file by file.
     pub problems: Vec<Problem>,
+    /// What was begun and is not finished.
+    pub under_way: Vec<UnderWay>,
+    /// Bytes that full copies of all current disks would take on the host beyond what all images take now.
+    pub saved: u64,
+}
+
+/// Work that was begun and is not finished.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct UnderWay {
+    /// The image with which it was begun.
+    pub path: PathBuf,
+    /// What it is, and how to go on.
+    pub message: String,
+}
+
+impl UnderWay {
+    pub(super) fn of(intent: &Intent) -> Self {
+        let child = intent.child().display();
+        let with = match intent.work {
+            Work::Transplant => intent.parent.as_ref().map(|base| format!(" onto {}", base.path.display())),
+            _ => intent.layers.last().map(|ancestor| format!(" with {}", ancestor.path.display())),
+        };
+        let message = format!(
+            "{} of {child}{} was begun {:.0} and is not finished; it reads as before: `resume {child}` carries on, `abandon \
+             {child}` gives it up",
+            intent.work,
+            with.unwrap_or_default(),
+            intent.started
+        );
+        Self { path: intent.child().to_owned(), message }
+    }
 }
 
 /// One image in a family. Sizes are in bytes.
@@ -34,12 +67,22 @@ pub struct Node {
     pub kind: Kind,
     /// What it is in its family.
     pub role: Role,
+    /// Layers below it.
+    pub depth: usize,
+    /// Whether it is pinned, never to change.
+    pub pinned: bool,
+    /// Whether something was begun with it and is not finished.
+    pub under_way: bool,
     /// The size that a guest sees.
     pub virtual_size: u64,
     /// The length of the file.
     pub file_size: u64,
     /// What the host has really set aside for the file.
     pub allocated_size: u64,
+    /// What the layer has taken on the host since its parent was frozen; `None` for a base.
+    pub growth: Option<u64>,
+    /// Since when it grows: when it was derived, as far as that is known.
+    pub since: Option<Timestamp>,
     /// When the file was last changed.
     pub modified: Option<Timestamp>,
     /// The process that writes to it, as far as this host tells.
@@ -135,6 +178,9 @@ struct Seen {
     file_size: u64,
     allocated_size: u64,
     modified: Option<Timestamp>,
+    created: Option<Timestamp>,
+    companion: Option<Companion>,
+    under_way: bool,
     in_use: Option<String>,
     parent: Option<usize>,
     broken: bool,
@@ -147,6 +193,7 @@ struct Survey {
     images: Vec<Seen>,
     by_identity: HashMap<HostIdentity, usize>,
     problems: Vec<Problem>,
+    under_way: Vec<UnderWay>,
 }
 
 impl Family {
@@ -189,6 +236,13 @@ impl Family {
                 survey.problems.push(Problem { path, message: error.to_string() });
             }
         }
+        for (path, intent) in unfinished_in(folder)? {
+            match intent {
+                Ok(intent) => survey.note_under_way(&intent),
+                Err(error) => survey.problems.push(Problem { path, message: error.to_string() }),
+            }
+        }
+        survey.find_twins();
         Ok(survey.assemble())
     }
 }
@@ -211,6 +265,10 @@ impl Survey {
                 self.images[child].parent = Some(number);
             }
             if known.is_some() {
+                return Ok(());
+            }
+            if let Some(parent) = self.known_parent(&*opened.image) {
+                self.images[number].parent = Some(parent);
                 return Ok(());
             }
             match parent_of(&*opened.image, None, &[identity], &options) {
@@ -236,19 +294,93 @@ impl Survey {
         info: &ImageInfo,
         in_use: Option<String>,
     ) -> Result<usize> {
-        let modified = std::fs::metadata(path).and_then(|m| m.modified()).ok();
+        let found = std::fs::metadata(path).ok();
+        let time =
+            |time: std::io::Result<std::time::SystemTime>| time.ok().and_then(|time| Timestamp::try_from(time).ok());
+        let companion = Companion::of(path).unwrap_or_else(|error| {
+            self.problems.push(Problem { path: path.to_owned(), message: error.to_string() });
+            None
+        });
+        let intent = intent_of(path).unwrap_or_else(|error| {
+            self.problems.push(Problem { path: path.to_owned(), message: error.to_string() });
+            None
+        });
+        if let Some(intent) = &intent {
+            self.note_under_way(intent);
+        }
         self.images.push(Seen {
             path: self.names.get(&identity).map_or(path, PathBuf::as_path).to_owned(),
             info: info.clone(),
             file_size: storage.len()?,
             allocated_size: storage.allocated()?,
-            modified: modified.and_then(|time| Timestamp::try_from(time).ok()),
+            modified: found.as_ref().and_then(|found| time(found.modified())),
+            created: found.as_ref().and_then(|found| time(found.created())),
+            companion,
+            under_way: intent.is_some(),
             in_use,
             parent: None,
             broken: false,
         });
         self.by_identity.insert(identity, self.images.len() - 1);
         Ok(self.images.len() - 1)
+    }
+
+    fn note_under_way(&mut self, intent: &Intent) {
+        let found = UnderWay::of(intent);
+        if !self.under_way.contains(&found) {
+            self.under_way.push(found);
+        }
+    }
+
+    /// The parent of an image where it is an image that was seen already: many children share one, which need not be opened
+    /// for each of them.
+    fn known_parent(&self, child: &dyn Image) -> Option<usize> {
+        let reference = child.info().parent.as_ref()?;
+        let first = candidates(child.path(), reference).into_iter().find_map(|path| std::fs::metadata(path).ok())?;
+        let number = *self.by_identity.get(&(first.dev(), first.ino()))?;
+        let info = &self.images[number].info;
+        let fits = info.data_identity.is_some_and(|id| reference.accepted.contains(&id))
+            && info.logical_sector == child.info().logical_sector;
+        fits.then_some(number)
+    }
+
+    /// Images that others cannot tell apart.
+    fn find_twins(&mut self) {
+        let mut by_data: HashMap<Uuid, &Seen> = HashMap::new();
+        let mut twins = Vec::new();
+        for image in &self.images {
+            let Some(id) = image.info.data_identity else { continue };
+            if let Some(first) = by_data.get(&id) {
+                let message = format!(
+                    "{} has the same identity as {}: it was copied by hand; whoever searches for a parent may find either \
+                     (`identity --fresh` gives the copy one of its own)",
+                    image.path.display(),
+                    first.path.display()
+                );
+                twins.push(Problem { path: image.path.clone(), message });
+            } else {
+                by_data.insert(id, image);
+            }
+        }
+        self.problems.append(&mut twins);
+    }
+
+    /// How many images stand below one, and what they and it take on the host.
+    fn line(&self, number: usize) -> (usize, u64) {
+        let line = std::iter::successors(Some(number), |number| self.images[*number].parent);
+        line.fold((0, 0), |(depth, total), number| (depth + 1, total + self.images[number].allocated_size))
+    }
+
+    /// Since when an image grows: since it was derived, as its parent's companion tells, or else since it was made.
+    fn since(&self, number: usize) -> Option<Timestamp> {
+        let image = &self.images[number];
+        let parent = &self.images[image.parent?];
+        let known = parent.companion.as_ref().and_then(|companion| {
+            let paths = companion.child_paths(&parent.path);
+            let found = paths.iter().position(|path| path.file_name() == image.path.file_name())?;
+            companion.children.get(found).map(|child| child.since)
+        });
+        known.or(image.created)
     }
 
     fn assemble(mut self) -> Family {
@@ -263,8 +395,11 @@ impl Survey {
         }
         let by_path = |numbers: &mut Vec<usize>| numbers.sort_by_key(|number| &self.images[*number].path);
         children.iter_mut().chain([&mut roots]).for_each(by_path);
-        let roots = roots.into_iter().map(|number| self.node(number, &children)).collect();
-        Family { roots, problems: self.problems }
+        let all: u64 = self.images.iter().map(|image| image.allocated_size).sum();
+        let current = (0..self.images.len()).filter(|number| children[*number].is_empty());
+        let copies: u64 = current.map(|number| self.line(number).1).sum();
+        let roots = roots.into_iter().map(|number| self.node(number, 0, &children)).collect();
+        Family { roots, saved: copies.saturating_sub(all), problems: self.problems, under_way: self.under_way }
     }
 
     /// A chain that leads back to itself is cut at one place, which is told.
@@ -289,7 +424,7 @@ impl Survey {
         }
     }
 
-    fn node(&self, number: usize, children: &[Vec<usize>]) -> Node {
+    fn node(&self, number: usize, depth: usize, children: &[Vec<usize>]) -> Node {
         let image = &self.images[number];
         let role = match (children[number].is_empty(), image.info.kind) {
             (true, _) => Role::Current,
@@ -301,13 +436,18 @@ impl Survey {
             format: image.info.format,
             kind: image.info.kind,
             role,
+            depth,
+            pinned: image.companion.as_ref().is_some_and(|companion| companion.pin.is_some()),
+            under_way: image.under_way,
+            growth: (image.info.kind == Kind::Differencing).then_some(image.allocated_size),
+            since: self.since(number),
             virtual_size: image.info.virtual_size,
             file_size: image.file_size,
             allocated_size: image.allocated_size,
             modified: image.modified,
             in_use: image.in_use.clone(),
             broken: image.broken,
-            children: children[number].iter().map(|child| self.node(*child, children)).collect(),
+            children: children[number].iter().map(|child| self.node(*child, depth + 1, children)).collect(),
         }
     }
 }

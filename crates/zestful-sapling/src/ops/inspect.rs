@@ -8,7 +8,8 @@ use serde::Serialize;
 use uuid::Uuid;
 
 use super::Space;
-use crate::chain::{MAX_DEPTH, OpenOptions, parent_of};
+use super::family::UnderWay;
+use crate::chain::{Companion, MAX_DEPTH, OpenOptions, intent_of, parent_of};
 use crate::error::{Error, ParentProblemKind, Refusal, Result};
 use crate::finding::Finding;
 use crate::image::vhd::Vhd;
@@ -54,6 +55,10 @@ pub struct Report {
     pub in_use: Option<String>,
     /// Whether the host's file mode forbids writing, as for parents.
     pub read_only: bool,
+    /// Whether it is pinned, never to change.
+    pub pinned: bool,
+    /// What was begun with it and is not finished, if anything.
+    pub under_way: Option<UnderWay>,
     /// Blocks by state; `None` where the format has none, or for a very large table.
     pub blocks: Option<BlockCounts>,
     /// The log; `None` where the format has none.
@@ -185,6 +190,8 @@ pub fn inspect(path: &Path, format: Option<Format>) -> Result<Report> {
         depth,
         in_use: opened.in_use,
         read_only: is_marked_read_only(path)?,
+        pinned: pin_state(path, &mut warnings)?,
+        under_way: intent_of(path)?.as_ref().map(UnderWay::of),
         blocks: opened.blocks,
         log: (info.format == Format::Vhdx).then_some(LogReport { pending: info.log_pending }),
         modified,
@@ -196,6 +203,17 @@ pub fn inspect(path: &Path, format: Option<Format>) -> Result<Report> {
         },
         warnings,
     })
+}
+
+/// Whether an image is pinned; a companion that cannot be understood is a warning, not the end of the look.
+fn pin_state(path: &Path, warnings: &mut Vec<Finding>) -> Result<bool> {
+    match Companion::of(path) {
+        Err(Error::Damaged(finding) | Error::Unsupported(finding)) => {
+            warnings.push(*finding);
+            Ok(false)
+        }
+        other => Ok(other?.is_some_and(|companion| companion.pin.is_some())),
+    }
 }
 
 fn is_device(medium: Medium) -> bool {

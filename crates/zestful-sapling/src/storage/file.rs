@@ -153,8 +153,12 @@ impl FileStorage {
     }
 
     fn change(&self, what: impl FnOnce() -> Operation, act: impl FnOnce() -> io::Result<()>) -> io::Result<()> {
-        let identity = || self.file.metadata().map_or(0, |found| found.ino());
-        tape::change(&self.path, || HostChange::Content(identity(), what()), act)
+        let noted = || {
+            let found = self.file.metadata();
+            let (file, time) = found.map_or((0, None), |found| (found.ino(), found.modified().ok()));
+            HostChange::Content(file, what(), time)
+        };
+        tape::change(&self.path, noted, act)
     }
 
     fn error(&self, action: &str, source: io::Error) -> Error {

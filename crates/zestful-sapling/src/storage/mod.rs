@@ -29,7 +29,7 @@ pub use lock::user_of;
 pub use memory::MemoryStorage;
 pub(crate) use names::{link, refuse_existing, remove, rename_new, rename_over, sync_folder};
 pub use staged::StagedFile;
-pub(crate) use staged::temporary_name;
+pub(crate) use staged::{is_temporary_name, temporary_name};
 pub use tape::{HostChange, HostState, Tape};
 
 /// The host's identity of a file or device, the same under every name.

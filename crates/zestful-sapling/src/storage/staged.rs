@@ -120,6 +120,12 @@ pub(crate) fn temporary_name(target: &Path) -> PathBuf {
     PathBuf::from(name)
 }
 
+/// Whether a name is one that [`temporary_name`] gives.
+pub(crate) fn is_temporary_name(path: &Path) -> bool {
+    let name = path.file_name().unwrap_or_default().to_string_lossy();
+    name.rsplit_once(".partial-").is_some_and(|(_, end)| end.len() == 8 && end.bytes().all(|c| c.is_ascii_hexdigit()))
+}
+
 /// A file that nobody counts on yet.
 struct Unpublished(Arc<FileStorage>);
 

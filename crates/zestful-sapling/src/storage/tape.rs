@@ -7,6 +7,7 @@ use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::SystemTime;
 
 use super::fault::{Random, apply, tear};
 use super::{Access, FileStorage, MemoryStorage, Operation, ReadAt, Storage};
@@ -17,8 +18,8 @@ use crate::error::{Error, Result};
 pub enum HostChange {
     /// A new, empty file.
     Create(PathBuf, u64),
-    /// A change of a file's content, or its sync.
-    Content(u64, Operation),
+    /// A change of a file's content, or its sync; and when the file was last changed, then.
+    Content(u64, Operation, Option<SystemTime>),
     /// A second name for a file: the old one, the new one.
     Link(PathBuf, PathBuf),
     /// Another name, in the place of whatever had it.
@@ -122,7 +123,7 @@ impl Tape {
         for issued in 0..=changes.len() {
             let (before, after) = (&changes[..issued], changes.get(issued.wrapping_sub(1)));
             let is_sync = |change: &HostChange| {
-                matches!(change, HostChange::SyncFolder(_) | HostChange::Content(_, Operation::Sync))
+                matches!(change, HostChange::SyncFolder(_) | HostChange::Content(_, Operation::Sync, _))
             };
             if !after.is_some_and(is_sync) {
                 found.push((issued, self.start.after(before.iter().cloned().map(Some))?));
@@ -155,12 +156,12 @@ fn some_of(changes: &[HostChange], random: &mut Random) -> Vec<Option<HostChange
     let mut chosen: Vec<Option<HostChange>> = Vec::new();
     for (number, change) in changes.iter().enumerate() {
         let kept = match change {
-            HostChange::Content(file, operation) => {
-                let synced = |later: &HostChange| *later == HostChange::Content(*file, Operation::Sync);
+            HostChange::Content(file, operation, time) => {
+                let synced = |later: &HostChange| matches!(later, HostChange::Content(synced, Operation::Sync, _) if synced == file);
                 match (changes[number..].iter().any(synced), random.below(2), random.below(4)) {
                     (true, ..) => Some(change.clone()),
                     (false, 0, _) => None,
-                    (false, _, 0) => Some(HostChange::Content(*file, tear(operation, random))),
+                    (false, _, 0) => Some(HostChange::Content(*file, tear(operation, random), *time)),
                     _ => Some(change.clone()),
                 }
             }
@@ -175,8 +176,15 @@ fn some_of(changes: &[HostChange], random: &mut Random) -> Vec<Option<HostChange
 #[derive(Clone, Debug, Default)]
 pub struct HostState {
     names: BTreeMap<PathBuf, u64>,
-    files: BTreeMap<u64, (MemoryStorage, Option<Permissions>)>,
+    files: BTreeMap<u64, HostFile>,
     root: PathBuf,
+}
+
+#[derive(Clone, Debug, Default)]
+struct HostFile {
+    content: MemoryStorage,
+    mode: Option<Permissions>,
+    modified: Option<SystemTime>,
 }
 
 impl HostState {
@@ -194,7 +202,8 @@ impl HostState {
                 let found = std::fs::metadata(&path).map_err(|e| Error::io("look up", &path, e))?;
                 let content = MemoryStorage::new();
                 copy(&FileStorage::open(&path, Access::Look)?, &content)?;
-                state.files.insert(found.ino(), (content, Some(found.permissions())));
+                let (mode, modified) = (Some(found.permissions()), found.modified().ok());
+                state.files.insert(found.ino(), HostFile { content, mode, modified });
                 state.names.insert(path, found.ino());
             }
         }
@@ -207,13 +216,13 @@ impl HostState {
         for change in changes.flatten() {
             match change {
                 HostChange::Create(path, file) => {
-                    state.files.insert(file, (MemoryStorage::new(), None));
+                    state.files.insert(file, HostFile::default());
                     state.names.insert(path, file);
                 }
-                HostChange::Content(file, operation) => {
-                    let (content, _) = state.files.entry(file).or_default();
-                    // A cut that is lost leaves more, one that comes out of order must not take what came later.
-                    apply(content, &operation)?;
+                HostChange::Content(file, operation, time) => {
+                    let file = state.files.entry(file).or_default();
+                    apply(&file.content, &operation)?;
+                    file.modified = time.or(file.modified);
                 }
                 HostChange::Link(file, second) => {
                     if let Some(file) = state.names.get(&file).copied() {
@@ -227,8 +236,8 @@ impl HostState {
                 }
                 HostChange::Remove(path) => _ = state.names.remove(&path),
                 HostChange::Mode(path, mode) => {
-                    if let Some((_, now)) = state.names.get(&path).and_then(|file| state.files.get_mut(file)) {
-                        *now = Some(mode);
+                    if let Some(file) = state.names.get(&path).and_then(|file| state.files.get_mut(file)) {
+                        file.mode = Some(mode);
                     }
                 }
                 HostChange::SyncFolder(_) => {}
@@ -249,12 +258,12 @@ impl HostState {
                 super::link(first, &path)?;
                 continue;
             }
-            let Some((content, mode)) = self.files.get(file) else { continue };
-            std::fs::File::create(&path).map_err(|e| Error::io("create", &path, e))?;
-            let target = FileStorage::open(&path, Access::Write)?;
-            copy(content, &target)?;
-            let mode = mode.clone().unwrap_or_else(|| Permissions::from_mode(0o644));
-            std::fs::set_permissions(&path, mode).map_err(|e| Error::io("set the mode of", &path, e))?;
+            let Some(held) = self.files.get(file) else { continue };
+            let created = std::fs::File::create(&path).map_err(|e| Error::io("create", &path, e))?;
+            copy(&held.content, &FileStorage::open(&path, Access::Write)?)?;
+            let mode = held.mode.clone().unwrap_or_else(|| Permissions::from_mode(0o644));
+            let time = held.modified.map_or(Ok(()), |time| created.set_modified(time));
+            time.and_then(|()| created.set_permissions(mode)).map_err(|e| Error::io("set the mode of", &path, e))?;
             written.insert(*file, path);
         }
         Ok(())

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use zestful_sapling::chain::{Chain, OpenOptions, intent_of, journal_of};
+use zestful_sapling::chain::{Chain, ChainMut, OpenOptions, intent_of, journal_of};
 use zestful_sapling::error::Error;
 use zestful_sapling::image::Format;
 use zestful_sapling::ops::{Direction, KeepName, Merge, MoveImage, Relink, Search, Transplant, abandon, resume};
@@ -41,6 +41,12 @@ fn family(format: Format) -> Tribe {
         tribe.step(&Step::Derive { of, absolute: false });
         write(&mut tribe, of + 1, units, zero);
     }
+    // Enough for several marks on the way.
+    let path = tribe.path(CHILD);
+    let mut disk = ChainMut::open(&path, &OpenOptions::new()).unwrap();
+    disk.write_at(&vec![0xC7; 5 << 19], 5 << 20).unwrap();
+    disk.close().unwrap();
+    tribe.members[CHILD].as_mut().unwrap().content.fill(5 << 20, 5 << 19, 0xC7);
     for absolute in [false, true] {
         tribe.step(&Step::Derive { of: CHILD, absolute });
     }

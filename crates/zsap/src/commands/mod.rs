@@ -9,7 +9,10 @@ mod diff;
 mod identity;
 mod kin;
 mod make;
+mod merge;
+mod pin;
 mod show;
+mod status;
 mod tree;
 
 use zestful_sapling::ops::{Identity, PlaceReport, Report};
@@ -44,6 +47,23 @@ pub(crate) fn run(args: &Args, console: &Console) -> Result<Outcome, Failure> {
         Command::Relink { child, parent, search, force } => {
             kin::relink(console, child, parent.as_deref(), search.search(), force.is_some())
         }
+        Command::Merge { child, into, keep_name, search, force } => merge::merge(
+            console,
+            merge::MergeRequest {
+                child,
+                into: into.as_deref(),
+                keep: keep_name.map(Into::into),
+                search: search.search(),
+                overrides: force.iter().copied().map(Into::into).collect(),
+            },
+        ),
+        Command::Transplant { child, base, force } => merge::transplant(console, child, base, force.overrides()),
+        Command::Status { folder } => status::run(console, folder),
+        Command::Resume { path, force } => merge::carry_on(console, path, &force.overrides()),
+        Command::Abandon { path, force } => merge::give_up(console, path, &force.overrides()),
+        Command::Pin { base, verify: true, search } => pin::verify(console, base, &search.search()),
+        Command::Pin { base, verify: false, .. } => pin::pin(console, base),
+        Command::Unpin { base } => pin::take_away(console, base),
         Command::Diff { one, other, contents } => diff::run(console, one, other, *contents),
         Command::Children { image, search } => kin::children(console, image, &search.search()),
         Command::Move { source, target, search } => kin::move_image(console, source, target, search.search()),

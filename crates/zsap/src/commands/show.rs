@@ -109,6 +109,7 @@ fn image_lines(console: &Console, report: &Report) -> Vec<String> {
     if let Some(problem) = report.parent.as_ref().and_then(|parent| parent.problem.as_ref()) {
         lines.push(trouble(console, "problem", problem));
     }
+    lines.extend(report.under_way.iter().map(|work| trouble(console, "unfinished", &work.message)));
     lines.extend(report.warnings.iter().map(|warning| trouble(console, "warning", &warning.to_string())));
     let mut line = |label: &str, text: String| lines.push(format!("  {label:<12}{text}"));
     line(
@@ -184,6 +185,8 @@ fn image_lines(console: &Console, report: &Report) -> Vec<String> {
     let held = match (&report.in_use, report.read_only) {
         (Some(holder), _) if report.place == PlaceReport::Device => format!("in use: {}", text::safe(holder)),
         (Some(holder), _) => format!("being written to by {}", text::safe(holder)),
+        (None, true) if report.pinned => "pinned, never to change: read-only on this host; no writer seen".to_owned(),
+        (None, _) if report.pinned => console.alarming("pinned, but writable on this host"),
         (None, true) => "frozen: read-only on this host; no writer seen".to_owned(),
         (None, false) => "no writer seen on this host".to_owned(),
     };

@@ -12,7 +12,7 @@ use crate::text;
 
 pub(super) fn run(console: &Console, path: &Path) -> Result<Outcome, Failure> {
     let family = if path.is_dir() { Family::of_folder(path)? } else { Family::of_image(path, None)? };
-    let mut table = Table::new(&["image", "state", ">disk", ">on host", ">share", "changed"]);
+    let mut table = Table::new(&["image", "state", ">disk", ">on host", ">share", ">grew in", "changed"]);
     let mut totals = Totals::default();
     for root in &family.roots {
         rows(console, root, "", "", &mut table, &mut totals);
@@ -29,8 +29,16 @@ pub(super) fn run(console: &Console, path: &Path) -> Result<Outcome, Failure> {
             console.size(totals.promised),
             console.size(free_space(path)?)
         ));
+        if family.saved > 0 {
+            let saved = console.size(family.saved);
+            lines.push(format!("  sharing layers saves {saved} against a full copy for each current disk"));
+        }
     } else if family.problems.is_empty() {
         lines.push("  no images here (files that end in .vhdx, .vhd, .raw or .img)".to_owned());
+    }
+    for work in &family.under_way {
+        let text = text::wrapped(&format!("  unfinished: {}", text::safe(&work.message)), "    ");
+        lines.push(text.replacen("unfinished:", &console.alarming("unfinished:"), 1));
     }
     for problem in &family.problems {
         let text = text::wrapped(&format!("  problem: {}", text::safe(&problem.message)), "    ");
@@ -51,22 +59,28 @@ struct Totals {
 fn rows(console: &Console, node: &Node, lead: &str, below: &str, table: &mut Table, totals: &mut Totals) {
     totals.images += 1;
     totals.allocated += node.allocated_size;
-    let state = match (node.broken, node.role) {
+    let role = match (node.broken, node.role) {
         (true, _) => "BROKEN",
         (false, Role::Base) => "base",
         (false, Role::Frozen) => "frozen",
-        (false, _) if node.in_use.is_some() => "current, in use",
         (false, _) => "current",
     };
+    let states = [(node.pinned, "pinned"), (node.in_use.is_some(), "in use"), (node.under_way, "unfinished")];
+    let state = states.iter().filter(|(is, _)| *is).fold(role.to_owned(), |all, (_, word)| format!("{all}, {word}"));
     if node.role == Role::Current {
         totals.promised += node.virtual_size;
     }
     table.row(vec![
         format!("{lead}{}", text::name(&node.path)),
-        state.to_owned(),
+        state,
         console.size(node.virtual_size),
         console.size(node.allocated_size),
         text::share(node.allocated_size, node.virtual_size),
+        // A frozen layer grew until it was frozen.
+        node.since.map_or_else(
+            || "-".to_owned(),
+            |since| text::span(since, node.modified.filter(|_| node.role != Role::Current)),
+        ),
         text::age(node.modified),
     ]);
     for (number, child) in node.children.iter().enumerate() {

@@ -404,7 +404,9 @@ impl ImageMut for VhdMut {
     }
 
     fn set_data_identity(&mut self, identity: Uuid) -> Result<()> {
-        if self.info.data_identity != Some(identity) {
+        // A session that ended between the two footers may have given it this identity already.
+        let lags = self.warnings.iter().any(|finding| finding.code == "vhd-copy-differs");
+        if lags || self.info.data_identity != Some(identity) {
             self.put_identity(identity)?;
         }
         (self.begun, self.amended) = (true, true);

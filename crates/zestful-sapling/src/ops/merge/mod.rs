@@ -269,7 +269,7 @@ pub struct MergeOutcome {
     pub path: PathBuf,
     /// Bytes that were moved by this run.
     pub bytes_moved: u64,
-    /// The images that are no longer there.
+    /// The names under which no image stands any more.
     pub removed: Vec<PathBuf>,
     /// The children that record the merged image as their parent now.
     pub relinked: Vec<PathBuf>,
@@ -371,11 +371,11 @@ impl weigh::Weighed {
             plan.steps.push(format!("put {} in the place of {}", name(survivor), name(&intent.result)));
             plan.files.rename.push((survivor.to_owned(), intent.result.clone()));
         }
-        for path in &self.removed {
+        for path in self.removed.iter().filter(|path| *path != survivor) {
             plan.steps.push(format!("remove {}", name(path)));
+            plan.files.remove.push(path.clone());
         }
         plan.files.change = self.changed.clone();
-        plan.files.remove = self.removed.clone();
         plan.bytes_read = self.bytes_moved;
         plan.bytes_written = self.bytes_moved;
         plan.peak_extra_space = self.peak_extra_space;

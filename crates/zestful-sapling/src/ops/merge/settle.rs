@@ -34,7 +34,6 @@ pub(super) fn run(intent: &Intent) -> Result<MergeOutcome> {
             sync_folder(&survivor)?;
         }
     }
-    let mut removed = Vec::new();
     for member in intent.layers.iter().filter(|member| member.path != survivor) {
         // Only what was merged goes, never another file that came under its name.
         if member.path != *result && identity_at(&member.path) == Some(member.identity) {
@@ -42,7 +41,6 @@ pub(super) fn run(intent: &Intent) -> Result<MergeOutcome> {
             remove(&member.path)?;
             sync_folder(&member.path)?;
         }
-        removed.push(member.path.clone());
     }
     if swaps {
         for child in there.iter().filter(|child| !child.absolute) {
@@ -54,6 +52,8 @@ pub(super) fn run(intent: &Intent) -> Result<MergeOutcome> {
     }
     tell_companions(intent, &survivor);
     let paths = |children: Vec<&Grandchild>| children.into_iter().map(|child| child.path.clone()).collect();
+    let layers = intent.layers.iter().map(|member| member.path.clone());
+    let removed = layers.filter(|path| path != result).collect();
     let relinked = if is_told { paths(there) } else { Vec::new() };
     Ok(MergeOutcome { path: result.clone(), bytes_moved: 0, removed, relinked, missing: paths(missing) })
 }

@@ -42,7 +42,7 @@ pub struct Weighed {
     pub peak_extra_space: u64,
     /// Images whose files change.
     pub changed: Vec<PathBuf>,
-    /// Images that vanish.
+    /// Names that vanish.
     pub removed: Vec<PathBuf>,
     /// Images that grew from the child and must be told.
     pub relinked: Vec<PathBuf>,
@@ -181,7 +181,7 @@ pub(super) fn both(scene: &Scene<'_>) -> Result<Vec<Weighed>> {
             bytes_moved: cost.moved,
             peak_extra_space: cost.extra,
             changed,
-            removed: scene.layers.iter().filter(|path| *path != survivor).cloned().collect(),
+            removed: scene.layers.iter().filter(|path| *path != scene.result()).cloned().collect(),
             relinked,
             refused,
             short_of_space,

@@ -1,0 +1,118 @@
+//! Real merges of a real ext4 volume, killed at any moment: the chain stays readable, and the same command finishes.
+
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test ends where it fails")]
+
+mod scene;
+
+use std::process::Command;
+use std::time::{Duration, Instant};
+
+use scene::Scene;
+
+/// The same volume before its guest worked, in between, and now.
+const VOLUMES: [&str; 3] = ["before.raw", "between.raw", "now.raw"];
+
+fn tool(scene: &Scene, typed: &str) {
+    let mut words = typed.split(' ');
+    let output = Command::new(words.next().unwrap()).args(words).current_dir(scene.path("")).output().unwrap();
+    assert!(output.status.success(), "{typed}: {}", String::from_utf8_lossy(&output.stderr));
+}
+
+/// Three volumes of 400 MiB, each with files written, replaced and removed after the one before.
+fn make_volumes(scene: &Scene) {
+    std::fs::create_dir(scene.path("files")).unwrap();
+    for number in 0..40usize {
+        let text: Vec<u8> = (0..(number + 1) * 49_999).map(|n| (n * (number + 3) % 251) as u8).collect();
+        std::fs::write(scene.path("files").join(format!("HF-{number:04}.bin")), text).unwrap();
+    }
+    tool(scene, "mkfs.ext4 -q -F -d files before.raw 400M");
+    for (number, pair) in VOLUMES.windows(2).enumerate() {
+        tool(scene, &format!("cp --sparse=always {} {}", pair[0], pair[1]));
+        let mut work = String::new();
+        for file in (number..40).step_by(3) {
+            work.push_str(&format!("rm HF-{file:04}.bin\nwrite files/HF-0039.bin season-{number}-{file}\n"));
+        }
+        std::fs::write(scene.path("work"), work).unwrap();
+        tool(scene, &format!("debugfs -w -f work {}", pair[1]));
+    }
+}
+
+/// Writes into the child what a volume has otherwise than its parent.
+fn fill(scene: &Scene, child: &str, volume: &str, before: &str) {
+    let found = scene.json(&format!("diff {before} {volume} --contents"));
+    for range in found["differ"].as_array().unwrap() {
+        let (offset, length) = (range["offset"].as_u64().unwrap(), range["length"].as_u64().unwrap());
+        scene.run(&format!("bytes read {volume} --at {offset} --len {length} -o piece -q")).expect("read", 0, "", "");
+        scene.run(&format!("bytes write {child} --at {offset} -i piece -q")).expect("write", 0, "", "");
+        std::fs::remove_file(scene.path("piece")).unwrap();
+    }
+}
+
+#[test]
+fn a_killed_merge_stays_readable_and_is_carried_on() {
+    if Command::new("mkfs.ext4").arg("-V").output().is_err() {
+        eprintln!("skipped: the host has no mkfs.ext4");
+        return;
+    }
+    let rounds = std::env::var("ZSAP_KILLS").ok().and_then(|text| text.parse().ok()).unwrap_or(12u32);
+    let scene = Scene::new();
+    make_volumes(&scene);
+    for ending in ["vhdx", "vhd"] {
+        let name = |stem: &str| format!("{stem}.{ending}");
+        scene.run(&format!("copy before.raw {} -q", name("base"))).expect("copy", 0, "", "");
+        scene.run(&format!("derive {} {} -q", name("base"), name("layer"))).expect("derive", 0, "", "");
+        fill(&scene, &name("layer"), "between.raw", "before.raw");
+        scene.run(&format!("derive {} {} -q", name("layer"), name("live"))).expect("derive", 0, "", "");
+        fill(&scene, &name("live"), "now.raw", "between.raw");
+        for stem in ["base", "layer", "live"] {
+            tool(&scene, &format!("cp -a --sparse=always {} {}.kept", name(stem), name(stem)));
+        }
+    }
+    let mut longest = Duration::from_millis(200);
+    let mut cut = 0;
+    for round in 0..rounds {
+        let ending = ["vhdx", "vhd"][round as usize % 2];
+        for stem in ["base", "layer", "live"] {
+            tool(&scene, &format!("cp -a --sparse=always {stem}.{ending}.kept {stem}.{ending}"));
+        }
+        let ways = ["", " --keep-name parent", " --into base.E", " --into base.E --keep-name parent"];
+        let way = ways[round as usize / 2 % 4].replace(".E", &format!(".{ending}"));
+        let merge = format!("merge live.{ending}{way}");
+        let started = Instant::now();
+        let mut merging = scene.start(&merge);
+        // The golden ratio spreads the moments evenly, however many rounds there are.
+        let moment = (f64::from(round) * 0.618_034).fract();
+        while started.elapsed() < longest.mul_f64(moment) && merging.try_wait().unwrap().is_none() {
+            std::thread::sleep(Duration::from_millis(1));
+        }
+        let was_running = merging.try_wait().unwrap().is_none();
+        _ = merging.kill();
+        merging.wait().unwrap();
+        if !was_running && round > 3 {
+            longest = longest.min(started.elapsed());
+        }
+        let result = match way.contains("parent") {
+            true if way.contains("base") => format!("base.{ending}"),
+            true => format!("layer.{ending}"),
+            false => format!("live.{ending}"),
+        };
+        let journal = scene.path(&format!("live.{ending}.zsap.journal"));
+        let there = |name: String| if scene.path(&name).exists() { name } else { result.clone() };
+        let same = scene.run(&format!("diff {} now.raw --contents", there(format!("live.{ending}"))));
+        same.expect(&format!("{merge}, round {round}"), 0, "the same, as a guest sees them", "");
+        if journal.exists() {
+            cut += 1;
+            scene.run("status").expect("status", 0, "is not finished", "");
+        }
+        if journal.exists() || scene.path(&format!("layer.{ending}")).exists() && result != format!("layer.{ending}") {
+            scene.run(&merge).expect(&format!("{merge} again, round {round}"), 0, "merged into", "");
+        }
+        scene.run(&format!("copy {} again.raw -q", there(format!("live.{ending}")))).expect("copy", 0, "", "");
+        tool(&scene, "cmp now.raw again.raw");
+        tool(&scene, "e2fsck -fn again.raw");
+        scene.run(&format!("check {result}")).expect("check", 0, "sound", "");
+        std::fs::remove_file(scene.path("again.raw")).unwrap();
+        assert!(!scene.files().iter().any(|name| name.ends_with(".zsap.journal")));
+    }
+    assert!(cut * 3 > rounds, "only {cut} of {rounds} merges were cut short");
+}
