@@ -226,6 +226,8 @@ impl From<NameOf> for KeepName {
 pub(crate) enum MergeForce {
     /// Children that once were known and are not to be found
     UnknownChildren,
+    /// An image that another process has open for writing
+    InUse,
     /// What another host began
     OtherHost,
 }
@@ -234,22 +236,35 @@ impl From<MergeForce> for Override {
     fn from(force: MergeForce) -> Self {
         match force {
             MergeForce::UnknownChildren => Override::UnknownChildren,
+            MergeForce::InUse => Override::InUse,
             MergeForce::OtherHost => Override::OtherHost,
         }
     }
 }
 
-/// What another host began.
-#[derive(Clone, Debug, ArgGroup)]
-pub(crate) struct HostForce {
-    /// Do it all the same, where it was refused for this
-    #[arg(long = "force", value_name = "WHAT", require_equals = true, value_parser = ["other-host"])]
-    what: Option<String>,
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum WorkForce {
+    /// An image that another process has open for writing
+    InUse,
+    /// What another host began
+    OtherHost,
 }
 
-impl HostForce {
+/// What may be forced on work that spans several files.
+#[derive(Clone, Debug, ArgGroup)]
+pub(crate) struct WorkForces {
+    /// Do it all the same, where it was refused for this
+    #[arg(long = "force", value_enum, value_name = "WHAT", require_equals = true, value_delimiter = ',')]
+    what: Vec<WorkForce>,
+}
+
+impl WorkForces {
     pub(crate) fn overrides(&self) -> Vec<Override> {
-        self.what.iter().map(|_| Override::OtherHost).collect()
+        let named = |force: &WorkForce| match force {
+            WorkForce::InUse => Override::InUse,
+            WorkForce::OtherHost => Override::OtherHost,
+        };
+        self.what.iter().map(named).collect()
     }
 }
 
@@ -369,7 +384,7 @@ pub(crate) enum Command {
         /// The base that it is to grow from
         base: PathBuf,
         #[command(flatten)]
-        force: HostForce,
+        force: WorkForces,
     },
     /// Merge a child into its parent, or everything between it and an ancestor
     Merge {
@@ -398,14 +413,14 @@ pub(crate) enum Command {
         /// An image that takes part, its journal, or a folder where one thing is under way
         path: PathBuf,
         #[command(flatten)]
-        force: HostForce,
+        force: WorkForces,
     },
     /// Give up what was begun and cut short, where that is still possible
     Abandon {
         /// An image that takes part, its journal, or a folder where one thing is under way
         path: PathBuf,
         #[command(flatten)]
-        force: HostForce,
+        force: WorkForces,
     },
     /// Mark a base as never to change, and keep its digests
     Pin {

@@ -1,6 +1,6 @@
 //! The record of a change that spans several files and takes long: written before it begins, gone when it is done.
 //!
-//! `IMAGE.zsap.journal` stands beside the child and, as a copy, beside the ancestor. The first line is the intent, with
+//! `IMAGE.zsap.journal` stands beside the child and, as a copy, beside every other image that becomes one with it. The first line is the intent, with
 //! the identity of every image in it; it appears whole, by a rename. Marks of how far the work is follow in the child's
 //! journal, a line each, appended and synced. Every line begins with a digest of its rest: a last line that is torn was
 //! never written, any other line that does not fit stops everything.
@@ -113,11 +113,9 @@ impl Intent {
         }
     }
 
-    /// The journals: the one that takes the marks, then its copy.
-    fn places(&self) -> Vec<PathBuf> {
-        let mut places = vec![journal_of(self.child())];
-        places.extend(self.layers.get(1..).and_then(<[Member]>::last).map(|ancestor| journal_of(&ancestor.path)));
-        places
+    /// The journals: the one that takes the marks, then its copies.
+    fn places(&self) -> impl DoubleEndedIterator<Item = PathBuf> + '_ {
+        self.layers.iter().map(|member| journal_of(&member.path))
     }
 
     /// Whether this host began it.
@@ -220,7 +218,7 @@ pub(crate) fn read(path: &Path) -> Result<(Intent, Vec<Mark>)> {
 fn rebase(intent: &mut Intent, path: &Path) {
     let Ok(now) = std::fs::canonicalize(path) else { return };
     let name = now.file_name();
-    let Some(then) = intent.places().into_iter().find(|place| *place == now || place.file_name() == name) else {
+    let Some(then) = intent.places().find(|place| *place == now || place.file_name() == name) else {
         return;
     };
     if then == now {
@@ -290,7 +288,7 @@ impl Journal {
         let file = FileStorage::open(&place, Access::Write)?;
         let (intent, marks) = read(&place)?;
         let text = line(&intent)?;
-        for copy in intent.places().into_iter().skip(1).filter(|copy| !copy.exists()) {
+        for copy in intent.places().skip(1).filter(|copy| !copy.exists()) {
             put(&copy, &text, false)?;
         }
         let journal = Self { intent, file };
@@ -321,7 +319,7 @@ impl Journal {
     /// The work is done, or given up: nothing is under way any more.
     pub(crate) fn end(self) -> Result<()> {
         // The one with the marks goes last.
-        for place in self.intent.places().into_iter().rev() {
+        for place in self.intent.places().rev() {
             match remove(&place) {
                 Err(Error::Io { source, .. }) if source.kind() == std::io::ErrorKind::NotFound => {}
                 other => other?,
@@ -344,6 +342,14 @@ fn put(place: &Path, text: &[u8], over: bool) -> Result<()> {
     })?;
     staged.storage().write_at(text, 0)?;
     if over { staged.replace() } else { staged.publish() }
+}
+
+/// Where the merged image stands now that `child` grows from, while `parent` is the place where it is to stand.
+pub(super) fn survivor_for(child: &Path, parent: &Path) -> Option<PathBuf> {
+    let intent = intent_of(parent).ok()??;
+    let child = std::fs::canonicalize(child).ok()?;
+    let is_told = intent.children.iter().any(|grandchild| grandchild.path == child);
+    intent.survivor().filter(|_| is_told).map(|member| member.path.clone())
 }
 
 /// Whether a file with the data identity `found`, at `parent`, is the parent of `child` all the same: it is being merged

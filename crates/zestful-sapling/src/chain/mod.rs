@@ -15,6 +15,7 @@ mod journal;
 mod locate;
 mod pair;
 mod resolve;
+mod resolved;
 mod stream;
 mod stretch;
 mod walk;
@@ -27,6 +28,7 @@ use crate::image::{
     Format, Image, ImageInfo, ImageMut, Source, open_image, open_image_mut, open_place, open_place_mut,
 };
 use crate::storage::Access;
+use resolved::Resolved;
 
 pub(crate) use companion::refuse_pinned;
 pub use companion::{Companion, Digest, KnownChild, Pin, PinnedRun};
@@ -107,13 +109,7 @@ pub trait Disk: Send + Sync {
     /// # Errors
     /// `Usage` when the range is not inside the disk; `Damaged`, `Io`.
     fn extent_at(&self, offset: u64, len: u64) -> Result<DiskExtent> {
-        let inside = len > 0 && offset.checked_add(len).is_some_and(|end| end <= self.virtual_size());
-        if !inside {
-            return Err(Error::usage(
-                format!("{len} bytes at byte {offset} do not lie inside the disk"),
-                format!("the disk has {} bytes", self.virtual_size()),
-            ));
-        }
+        check_extent(self.virtual_size(), offset, len)?;
         let mut len = len;
         let mut number = 0;
         while let Some(layer) = self.layer(number) {
@@ -153,9 +149,20 @@ pub trait Disk: Send + Sync {
     }
 }
 
+fn check_extent(size: u64, offset: u64, len: u64) -> Result<()> {
+    if len > 0 && offset.checked_add(len).is_some_and(|end| end <= size) {
+        return Ok(());
+    }
+    Err(Error::usage(
+        format!("{len} bytes at byte {offset} do not lie inside the disk"),
+        format!("the disk has {size} bytes"),
+    ))
+}
+
 /// A chain of images, all open for reading.
 pub struct Chain {
     layers: Vec<Box<dyn Image>>,
+    resolved: Resolved,
     warnings: Vec<Finding>,
 }
 
@@ -169,14 +176,14 @@ impl Chain {
         let current = open_image(place.storage, options.format)?;
         let (parents, warnings) = resolve::open_parents(&*current, place.identity, options)?;
         let layers = std::iter::once(current).chain(parents).collect();
-        Ok(Self { layers, warnings })
+        Ok(Self { layers, resolved: Resolved::default(), warnings })
     }
 
     /// A disk of images that are open already, the current one first.
     ///
     /// The caller answers for each being the parent of the one before; there is at least one.
     pub(crate) fn from_layers(layers: Vec<Box<dyn Image>>) -> Self {
-        Self { layers, warnings: Vec::new() }
+        Self { layers, resolved: Resolved::default(), warnings: Vec::new() }
     }
 
     /// The images, the current one first, the base last.
@@ -198,12 +205,19 @@ impl Disk for Chain {
     fn info(&self) -> &ImageInfo {
         self.layers[0].info()
     }
+
+    fn extent_at(&self, offset: u64, len: u64) -> Result<DiskExtent> {
+        check_extent(self.virtual_size(), offset, len)?;
+        self.resolved.extent_at(&self.layers, offset, len)
+    }
 }
 
 /// A chain whose current image can be written to.
 pub struct ChainMut {
     current: Box<dyn ImageMut>,
     parents: Vec<Box<dyn Image>>,
+    /// Of the parents; the current image changes.
+    resolved: Resolved,
 }
 
 impl ChainMut {
@@ -215,14 +229,14 @@ impl ChainMut {
         let (storage, identity) = open_place_mut(path, Access::Write)?;
         let current = open_image_mut(storage, options.format)?;
         let (parents, _) = resolve::open_parents(&*current, identity, options)?;
-        Ok(Self { current, parents })
+        Ok(Self { current, parents, resolved: Resolved::default() })
     }
 
     /// A disk over an image that is open already and parents that it reads through, nearest first.
     ///
     /// The caller answers for the parents being the right ones.
     pub fn from_parts(current: Box<dyn ImageMut>, parents: Vec<Box<dyn Image>>) -> Self {
-        Self { current, parents }
+        Self { current, parents, resolved: Resolved::default() }
     }
 
     /// The frozen layers, nearest first. They have no write calls.
@@ -320,5 +334,24 @@ impl Disk for ChainMut {
 
     fn info(&self) -> &ImageInfo {
         self.current.info()
+    }
+
+    fn extent_at(&self, offset: u64, len: u64) -> Result<DiskExtent> {
+        check_extent(self.virtual_size(), offset, len)?;
+        let own = self.current.extent_at(offset, len)?;
+        let data = match own.source {
+            Source::Data(at) => Some((0, at)),
+            Source::Zero => None,
+            Source::Parent => {
+                // Past the end of a smaller parent there are zeros.
+                let room = self.parents.first().map_or(0, |parent| parent.info().virtual_size.saturating_sub(offset));
+                if room > 0 {
+                    let below = self.resolved.extent_at(&self.parents, offset, own.len.min(room))?;
+                    return Ok(DiskExtent { len: below.len, data: below.data.map(|(layer, at)| (layer + 1, at)) });
+                }
+                None
+            }
+        };
+        Ok(DiskExtent { len: own.len, data })
     }
 }

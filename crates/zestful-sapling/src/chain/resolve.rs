@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use uuid::Uuid;
 
-use super::journal::stands_in;
+use super::journal::{stands_in, survivor_for};
 use super::{MAX_DEPTH, OpenOptions, candidates};
 use crate::error::{Error, ParentProblemKind, Refusal, Result};
 use crate::finding::{Finding, Repair};
@@ -53,7 +53,14 @@ pub(crate) fn parent_of(
 ) -> Result<Option<Found>> {
     let Some(reference) = &child.info().parent else { return Ok(None) };
     let tried = by_hand.map_or_else(|| candidates(child.path(), reference), |path| vec![path.to_owned()]);
-    let mut found = find(child.path(), reference, tried, seen, options)?;
+    let mut found = match find(child.path(), reference, &tried, seen, options) {
+        // The absolute path that it recorded for the while may be one of another folder by now.
+        Err(Error::Parent(problem)) => match tried.iter().find_map(|path| survivor_for(child.path(), path)) {
+            Some(survivor) => find(child.path(), reference, &[survivor], seen, options),
+            None => Err(Error::Parent(problem)),
+        },
+        other => other,
+    }?;
     found.warnings = judge_pair(child, found.image.info(), found.image.path())?;
     Ok(Some(found))
 }
@@ -62,13 +69,13 @@ pub(crate) fn parent_of(
 fn find(
     child: &Path,
     reference: &ParentReference,
-    tried: Vec<PathBuf>,
+    tried: &[PathBuf],
     seen: &[HostIdentity],
     options: &OpenOptions,
 ) -> Result<Found> {
     // The most telling reason of those that the candidates give.
     let mut problem: Option<ParentProblemKind> = None;
-    for path in &tried {
+    for path in tried {
         match try_candidate(child, path, reference, seen, options)? {
             Tried::Right(found) => return Ok(found),
             Tried::Absent => {}
@@ -80,7 +87,7 @@ fn find(
         }
     }
     let recorded = reference.paths.iter().map(|path| path.text.clone()).collect();
-    Err(Error::parent(child, problem.unwrap_or(ParentProblemKind::Missing { tried, recorded })))
+    Err(Error::parent(child, problem.unwrap_or(ParentProblemKind::Missing { tried: tried.to_vec(), recorded })))
 }
 
 fn rank(kind: &ParentProblemKind) -> u8 {

@@ -54,6 +54,12 @@ impl<'a> Walk<'a> {
         Self { layers, is_cut, offset: 0, size: disk.virtual_size() }
     }
 
+    /// Over all of these layers, the first of which says how large the disk is.
+    pub(crate) fn through(layers: &'a [Box<dyn Image>], size: u64) -> Self {
+        let asked = |layer: &'a Box<dyn Image>| Asked { layer: &**layer, range: 0..0, source: Source::Zero };
+        Self { layers: layers.iter().map(asked).collect(), is_cut: false, offset: 0, size }
+    }
+
     /// The same, beginning at this byte.
     pub(crate) fn from(mut self, offset: u64) -> Self {
         self.offset = offset;

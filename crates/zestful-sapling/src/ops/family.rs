@@ -8,13 +8,14 @@ use jiff::Timestamp;
 use serde::Serialize;
 use uuid::Uuid;
 
+use super::Override;
 use super::inspect::open_for_look;
 use super::kin::look;
 use super::unfinished::unfinished_in;
 use crate::chain::{Companion, Intent, MAX_DEPTH, OpenOptions, Work, candidates, intent_of, parent_of, refuse_pinned};
 use crate::error::{Error, Refusal, Result};
 use crate::image::{Format, Image, ImageInfo, Kind, folder_of, format_of_name};
-use crate::storage::{HostIdentity, ReadAt};
+use crate::storage::{HostIdentity, ReadAt, written_elsewhere};
 
 /// Images and who depends on whom.
 #[derive(Debug, Default, Serialize)]
@@ -139,6 +140,24 @@ pub fn children_beside(image: &Path) -> Result<Vec<PathBuf>> {
 pub(super) fn refuse_change(image: &Path) -> Result<()> {
     refuse_under_way(image)?;
     refuse_pinned(image)
+}
+
+/// Refuses images that other processes have open for writing, also those that take no locks.
+pub(super) fn refuse_written_elsewhere<'a>(
+    images: impl IntoIterator<Item = &'a Path>,
+    overrides: &[Override],
+) -> Result<()> {
+    if overrides.contains(&Override::InUse) {
+        return Ok(());
+    }
+    match written_elsewhere(images).first() {
+        None => Ok(()),
+        Some((path, holder)) => Err(Error::refused(
+            Refusal::InUse,
+            format!("{} is open for writing in {holder}", path.display()),
+            "end that process, or say --force=in-use if it is certain to leave the image alone",
+        )),
+    }
 }
 
 /// Refuses an image with which something is under way.

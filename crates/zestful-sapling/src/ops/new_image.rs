@@ -41,6 +41,8 @@ pub enum Override {
     Identity,
     /// An image that was frozen for children goes, though they may be somewhere that was not looked at.
     UnknownChildren,
+    /// Another process has an image open for writing, and will leave it alone.
+    InUse,
     /// What another host began is carried on by this one.
     OtherHost,
 }

@@ -215,9 +215,9 @@ impl RelinkPlan {
             }
             child.set_parent(record)?;
             child.close()?;
-            // Best effort, as ever with companions.
-            _ = Companion::change_children(&self.parent, &[], std::slice::from_ref(&self.child));
         }
+        // Best effort, as ever with companions.
+        _ = Companion::change_children(&self.parent, &[], std::slice::from_ref(&self.child));
         Ok(RelinkOutcome { path: self.child.clone(), parent: self.parent.clone(), changed: self.record.is_some() })
     }
 }

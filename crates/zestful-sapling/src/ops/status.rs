@@ -9,7 +9,7 @@ use serde::Serialize;
 use super::family::{Family, Node, Problem, Role, UnderWay};
 use crate::error::{Error, Result};
 use crate::image::Kind;
-use crate::storage::{free_space, is_temporary_name, user_of};
+use crate::storage::{free_space, is_temporary_name, user_of, written_elsewhere};
 
 /// What a first look shows. Sizes are in bytes.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -98,6 +98,7 @@ pub fn status_of(folder: &Path) -> Result<Status> {
         status.note(node, whole);
         waiting.extend(node.children.iter().map(|child| (child, whole)));
     }
+    status.note_writers(&family.roots);
     status.current.sort_by(|one, other| one.path.cmp(&other.path));
     let failed = |e| Error::io("read the folder", folder, e);
     for entry in std::fs::read_dir(folder).map_err(failed)? {
@@ -115,6 +116,21 @@ pub fn status_of(folder: &Path) -> Result<Status> {
 }
 
 impl Status {
+    /// Who has images open for writing without taking a lock, as far as this host lets us see.
+    fn note_writers(&mut self, roots: &[Node]) {
+        let mut paths = Vec::new();
+        let mut waiting: Vec<&Node> = roots.iter().collect();
+        while let Some(node) = waiting.pop() {
+            paths.push(node.path.as_path());
+            waiting.extend(&node.children);
+        }
+        for (path, holder) in written_elsewhere(paths) {
+            if !self.held.iter().any(|held| held.path == path) {
+                self.held.push(Held { path, holder });
+            }
+        }
+    }
+
     fn note(&mut self, node: &Node, whole: bool) {
         self.images += 1;
         self.deepest = self.deepest.max(node.depth + 1);

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use serde::Serialize;
 
 use super::carry::{Carry, cost_of};
-use super::family::{refuse_change, refuse_under_way};
+use super::family::{refuse_change, refuse_under_way, refuse_written_elsewhere};
 use super::kin::{look, refuse_link};
 use super::mover::{Mover, open_mut};
 use super::{Override, Plan};
@@ -33,7 +33,8 @@ impl Transplant {
         Self { child: child.into(), base: base.into(), overrides: Vec::new() }
     }
 
-    /// Allows something unusual: [`Override::OtherHost`] carries on what another host began.
+    /// Allows something unusual: [`Override::InUse`] though another process has an image open for writing,
+    /// [`Override::OtherHost`] carries on what another host began.
     pub fn with_override(mut self, allowed: Override) -> Self {
         self.overrides.push(allowed);
         self
@@ -60,6 +61,7 @@ impl Transplant {
         refuse_link(&self.child)?;
         refuse_change(&self.child)?;
         refuse_under_way(&self.base)?;
+        refuse_written_elsewhere([&*child_path, &*base_path], &self.overrides)?;
         let child = Chain::open(&self.child, &OpenOptions::new())?;
         let base = Chain::open(&self.base, &OpenOptions::new())?;
         let Some(parent) = child.layers().get(1) else {
@@ -203,6 +205,7 @@ pub(super) fn carry_on(
     let intent = journal.intent().clone();
     let run = || {
         super::unfinished::refuse_other_host(&intent, overrides)?;
+        refuse_written_elsewhere([intent.child()], overrides)?;
         refuse_changed(&intent)?;
         let child = intent.child();
         let Some(base) = &intent.parent else { return Err(Error::usage("the journal names no base", "remove it")) };

@@ -26,6 +26,7 @@ pub use host::{free_space, is_marked_read_only, mark_read_only};
 pub(crate) use host::{inherit, is_writable_folder, unmark_read_only};
 pub(crate) use latched::Latched;
 pub use lock::user_of;
+pub(crate) use lock::written_elsewhere;
 pub use memory::MemoryStorage;
 pub(crate) use names::{link, refuse_existing, remove, rename_new, rename_over, sync_folder};
 pub use staged::StagedFile;

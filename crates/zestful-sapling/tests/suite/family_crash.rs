@@ -5,11 +5,13 @@ use std::path::Path;
 use zestful_sapling::chain::{Chain, ChainMut, OpenOptions, intent_of, journal_of};
 use zestful_sapling::error::Error;
 use zestful_sapling::image::Format;
-use zestful_sapling::ops::{Direction, KeepName, Merge, MoveImage, Relink, Search, Transplant, abandon, resume};
+use zestful_sapling::ops::{
+    Direction, KeepName, Merge, MoveImage, PinImage, Relink, Search, Transplant, abandon, resume, verify_pin,
+};
 use zestful_sapling::progress::Progress;
 use zestful_sapling::storage::Tape;
 
-use crate::tribe::{Step, Tribe, all_files};
+use crate::tribe::{Step, Tribe, all_files, quick_folder};
 
 /// A piece of work on a family of seven images:
 ///
@@ -23,6 +25,7 @@ enum Work {
     Transplant,
     Move,
     Relink,
+    Pin,
 }
 
 const CHILD: usize = 3;
@@ -86,6 +89,7 @@ impl Work {
             }
             Work::Transplant => Transplant::new(child, tribe.path(OTHER)).plan()?.run(&progress).map(|_| ()),
             Work::Move => MoveImage::new(child, self.result(tribe)).with_search(search).plan()?.run().map(|_| ()),
+            Work::Pin => PinImage::new(tribe.path(0)).plan()?.run(&progress).map(|_| ()),
             Work::Relink => {
                 let absolute = tribe.path(CHILD - 1);
                 Relink::new(child).with_parent(Some(absolute)).plan()?.run().map(|_| ())
@@ -114,6 +118,7 @@ impl Work {
             Work::Move => !child.exists(),
             Work::Transplant => depth(&child) == depth(&tribe.path(OTHER)) + 1,
             Work::Relink => false,
+            Work::Pin => verify_pin(&tribe.path(0), &Search::default(), &Progress::new()).is_ok_and(|report| report.ok),
         };
         if journal_of(&child).exists() || !is_done {
             self.run(tribe).unwrap();
@@ -147,7 +152,7 @@ fn works() -> Vec<(Format, Work)> {
         ] {
             works.push((format, Work::Merge { depth, direction, keep }));
         }
-        works.extend([Work::Transplant, Work::Move, Work::Relink].map(|work| (format, work)));
+        works.extend([Work::Transplant, Work::Move, Work::Relink, Work::Pin].map(|work| (format, work)));
     }
     works
 }
@@ -182,6 +187,29 @@ fn every_crash_state_reads_as_before_and_is_carried_on() {
         }
     }
     assert!(states > 300 && given_up > 30, "{states} states, {given_up} given up");
+}
+
+/// A folder that is moved as a whole takes everything along, also what is under way in it.
+#[test]
+fn what_is_under_way_moves_with_its_folder() {
+    for (format, work) in works().into_iter().filter(|(_, work)| matches!(work, Work::Merge { .. })) {
+        let mut tribe = family(format);
+        let tape = Tape::start(tribe.root.path()).unwrap();
+        // Half-way through the data.
+        tape.fail_from(40);
+        assert!(matches!(work.run(&tribe), Err(Error::UnderWay { .. })), "{work:?}");
+        drop(tape);
+        let elsewhere = quick_folder();
+        for sub in 0..3 {
+            std::fs::rename(tribe.root.path().join(sub.to_string()), elsewhere.path().join(sub.to_string())).unwrap();
+        }
+        for member in tribe.members.iter_mut().flatten() {
+            member.path = elsewhere.path().join(member.path.strip_prefix(tribe.root.path()).unwrap());
+        }
+        tribe.root = elsewhere;
+        work.judge(&tribe, "in another folder");
+        work.finish(&tribe);
+    }
 }
 
 #[test]

@@ -13,6 +13,7 @@ mod layers;
 mod model;
 mod new_disks;
 mod operations;
+mod pins;
 mod storages;
 mod tribe;
 mod world;

@@ -12,7 +12,7 @@ use std::path::{Path, PathBuf};
 
 use serde::Serialize;
 
-use super::family::{refuse_change, refuse_under_way};
+use super::family::{refuse_change, refuse_under_way, refuse_written_elsewhere};
 use super::kin::{Children, children_of_each, refuse_link};
 use super::unfinished::refuse_other_host;
 use super::{Override, Plan, Search};
@@ -85,7 +85,7 @@ impl Merge {
     }
 
     /// Allows something unusual: [`Override::UnknownChildren`] merges though a child that once was known is not to be
-    /// found, [`Override::OtherHost`] carries on what another host began.
+    /// found, [`Override::InUse`] though another process has an image open for writing, [`Override::OtherHost`] carries on what another host began.
     pub fn with_override(mut self, allowed: Override) -> Self {
         self.overrides.push(allowed);
         self
@@ -110,6 +110,7 @@ impl Merge {
         if let Some(parent) = chain.layers().get(depth + 1) {
             refuse_under_way(parent.path())?;
         }
+        refuse_written_elsewhere(layers.iter().map(PathBuf::as_path), &self.overrides)?;
         let each = children_of_each(&layers, &self.search)?;
         let mut warnings = self.refuse_other_children(&layers, &each)?;
         let grandchildren = each[0].all().cloned().collect::<Vec<_>>();
@@ -297,6 +298,8 @@ impl MergePlan {
     pub fn run(&self, progress: &Progress) -> Result<MergeOutcome> {
         if !self.begun {
             data::refuse_changed(&self.intent)?;
+            let layers = self.intent.layers.iter().map(|member| member.path.as_path());
+            refuse_written_elsewhere(layers, &self.overrides)?;
             let survivor = self.intent.survivor().map(|member| member.path.clone()).unwrap_or_default();
             Plan::require_space(&survivor, self.plan.peak_extra_space)?;
             progress.check()?;
@@ -319,6 +322,7 @@ pub(super) fn carry_on(
     let intent = journal.intent().clone();
     let run = || {
         refuse_other_host(&intent, overrides)?;
+        refuse_written_elsewhere(intent.layers.iter().map(|member| member.path.as_path()), overrides)?;
         let moved = match marks.contains(&Mark::Moved) {
             true => 0,
             false => data::run(&journal, marks, progress)?,
