@@ -222,6 +222,110 @@ fn an_interrupt_leaves_nothing_half_made() {
     }
 }
 
+/// Layers are merged, put onto another base, pinned; every refusal names its reason and the way on.
+#[test]
+fn layers_are_merged_transplanted_and_pinned() {
+    let scene = Scene::new();
+    let rows: [Row; 36] = [
+        ("make fen-base.vhdx 64M -q", 0, "", ""),
+        ("bytes write fen-base.vhdx --at 9M -i seeds.txt -q", 0, "", ""),
+        ("derive fen-base.vhdx germination-01.vhdx germination-02.vhdx -q", 0, "", ""),
+        ("bytes write germination-01.vhdx --at 20M -i seeds.txt -q", 0, "", ""),
+        ("derive germination-01.vhdx after-sowing.vhdx -q", 0, "", ""),
+        ("bytes write after-sowing.vhdx --at 40M -i seeds.txt -q", 0, "", ""),
+        ("pin fen-base.vhdx --plan", 0, "mark fen-base.vhdx read-only", ""),
+        ("pin fen-base.vhdx", 0, "1 piece of 4 MiB that hold data", ""),
+        ("pin fen-base.vhdx", 2, "", "is pinned already"),
+        ("pin fen-base.vhdx --verify", 0, "is what was pinned", ""),
+        ("pin germination-02.vhdx --verify", 2, "", "is not pinned"),
+        ("show fen-base.vhdx", 0, "pinned, never to change", ""),
+        ("tree", 0, "base, pinned", ""),
+        ("status", 0, "all whole, nothing unfinished", ""),
+        ("status", 0, "3 layers; oldest frozen layer", ""),
+        ("bytes write fen-base.vhdx --at 0 -i seeds.txt", 4, "", "is pinned, never to change"),
+        ("merge after-sowing.vhdx --into fen-base.vhdx", 4, "", "is pinned, never to change"),
+        ("unpin fen-base.vhdx --plan", 0, "forget the digests", ""),
+        ("unpin fen-base.vhdx", 0, "it stays read-only on this host, as parents are", ""),
+        ("unpin fen-base.vhdx", 2, "", "is not pinned"),
+        ("merge after-sowing.vhdx --into fen-base.vhdx", 4, "", "has other children than"),
+        ("merge fen-base.vhdx", 2, "", "has no parent to be merged with"),
+        (
+            "merge after-sowing.vhdx --into germination-02.vhdx",
+            2,
+            "",
+            "is no ancestor of after-sowing.vhdx; its chain is",
+        ),
+        ("merge after-sowing.vhdx --plan", 0, "into the child: 512 B to move", ""),
+        ("merge after-sowing.vhdx", 0, "merged into", ""),
+        ("bytes read after-sowing.vhdx --at 20M --len 18", 0, "Caltha palustris\n", ""),
+        ("show germination-01.vhdx", 1, "", "No such file"),
+        ("make new-base.vhdx 64M -q", 0, "", ""),
+        ("bytes write new-base.vhdx --at 30M -i seeds.txt -q", 0, "", ""),
+        ("transplant after-sowing.vhdx after-sowing.vhdx", 1, "", "leads back to"),
+        ("transplant after-sowing.vhdx fen-base.vhdx", 2, "", "is the parent of after-sowing.vhdx already"),
+        ("transplant after-sowing.vhdx new-base.vhdx", 0, "after-sowing.vhdx grows from", ""),
+        ("bytes read after-sowing.vhdx --at 9M --len 18", 0, "Caltha palustris\n", ""),
+        ("merge after-sowing.vhdx --keep-name parent -q", 0, "", ""),
+        ("resume .", 2, "", "nothing is under way"),
+        ("abandon fen-base.vhdx", 2, "", "nothing is under way"),
+    ];
+    for (typed, status, out, err) in rows {
+        scene.run(typed).expect(typed, status, out, err);
+    }
+    assert_eq!(scene.files(), ["fen-base.vhdx", "germination-02.vhdx", "new-base.vhdx", "seeds.txt"]);
+    scene.run("bytes read new-base.vhdx --at 9M --len 18").expect("the result", 0, "Caltha palustris\n", "");
+    scene.run("bytes write new-base.vhdx --at 0 -i seeds.txt -q").expect("it is current now", 0, "", "");
+    let plan = scene.json("merge germination-02.vhdx --plan");
+    assert_eq!((&plan["operation"], plan["ways"].as_array().unwrap().len()), (&"merge".into(), 2));
+    // The base changes behind its child's back.
+    scene.run("pin fen-base.vhdx -q").expect("pin", 0, "", "");
+    scene.spoil("fen-base.vhdx", 5 << 20);
+    scene.run("pin fen-base.vhdx --verify").expect("changed", 3, "germination-02.vhdx reads 4 MiB of these", "");
+    scene.run("check fen-base.vhdx").expect("changed", 3, "are no longer what was pinned", "");
+    scene.run("check germination-02.vhdx").expect("touched", 0, "was written to after it was pinned", "");
+}
+
+/// An interrupted merge is told everywhere, guards its images, and is carried on or given up.
+#[test]
+fn an_interrupted_merge_is_told_and_carried_on() {
+    let scene = Scene::new();
+    std::fs::write(scene.path("big.raw"), vec![7; 24 << 20]).unwrap();
+    for (ending, ends) in [("vhdx", "resume ."), ("vhd", "abandon now.vhd")] {
+        let name = |stem: &str| format!("{stem}.{ending}");
+        scene.run(&format!("make {} 64M -q", name("base"))).expect("make", 0, "", "");
+        scene.run(&format!("bytes write {} --at 30M -i big.raw -q", name("base"))).expect("write", 0, "", "");
+        scene.run(&format!("derive {} {} -q", name("base"), name("now"))).expect("derive", 0, "", "");
+        scene.run(&format!("bytes write {} --at 0 -i big.raw -q", name("now"))).expect("write", 0, "", "");
+        let merging = scene.start(&format!("merge {} --rate-limit 8M", name("now")));
+        scene.wait_for_file("zsap.journal");
+        std::thread::sleep(std::time::Duration::from_millis(300));
+        scene.interrupt(&merging);
+        let output = merging.wait_with_output().unwrap();
+        let told = String::from_utf8_lossy(&output.stderr).split_whitespace().collect::<Vec<_>>().join(" ");
+        assert_eq!(output.status.code(), Some(1), "{told}");
+        assert!(told.contains("is not finished, and it reads as before"), "{told}");
+        for typed in ["status", "tree", &format!("show {}", name("now"))] {
+            scene.run(typed).expect(typed, 0, "is not finished; it reads as before", "");
+        }
+        for typed in ["bytes write X --at 0 -i seeds.txt", "remove X", "derive X other.E", "identity X --fresh"] {
+            let typed = typed.replace('X', &name("now")).replace(".E", &format!(".{ending}"));
+            scene.run(&typed).expect(&typed, 4, "", "takes part in a merge that was begun and is not finished");
+        }
+        scene.run(&format!("bytes read {} --at 23M --len 4", name("now"))).expect("reads", 0, "\u{7}\u{7}", "");
+        scene.run(ends).expect(ends, 0, name("now").as_str(), "");
+        scene.run("status").expect("status", 0, "all whole, nothing unfinished", "");
+        scene.run(&format!("merge {} -q", name("now"))).expect(
+            "again",
+            if ending == "vhd" { 0 } else { 2 },
+            "",
+            if ending == "vhd" { "" } else { "has no parent" },
+        );
+        scene.run(&format!("bytes read {} --at 23M --len 4", name("now"))).expect("reads", 0, "\u{7}\u{7}", "");
+        scene.run(&format!("check {}", name("now"))).expect("check", 0, "sound", "");
+        assert!(!scene.path(&name("base")).exists());
+    }
+}
+
 /// A writer that is killed leaves an image that is whole and still takes writes, and its lock goes with it.
 #[test]
 fn a_killed_writer_leaves_a_sound_image() {

@@ -56,8 +56,8 @@ impl<'a> Walk<'a> {
 
     /// Over all of these layers, the first of which says how large the disk is.
     pub(crate) fn through(layers: &'a [Box<dyn Image>], size: u64) -> Self {
-        let asked = |layer: &'a Box<dyn Image>| Asked { layer: &**layer, range: 0..0, source: Source::Zero };
-        Self { layers: layers.iter().map(asked).collect(), is_cut: false, offset: 0, size }
+        let asked = |layer: &'a dyn Image| Asked { layer, range: 0..0, source: Source::Zero };
+        Self { layers: layers.iter().map(|layer| asked(&**layer)).collect(), is_cut: false, offset: 0, size }
     }
 
     /// The same, beginning at this byte.

@@ -141,10 +141,10 @@ impl Status {
             self.pinned.push(node.path.clone());
         }
         if node.role != Role::Current {
-            if let Some(modified) = node.modified {
-                if self.oldest_frozen.as_ref().is_none_or(|(_, oldest)| modified < *oldest) {
-                    self.oldest_frozen = Some((node.path.clone(), modified));
-                }
+            if let Some(modified) = node.modified
+                && self.oldest_frozen.as_ref().is_none_or(|(_, oldest)| modified < *oldest)
+            {
+                self.oldest_frozen = Some((node.path.clone(), modified));
             }
             return;
         }

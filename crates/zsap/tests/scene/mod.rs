@@ -80,10 +80,11 @@ impl Scene {
         assert!(killed.success());
     }
 
-    /// All names in the folder, sorted.
+    /// All names in the folder but those of companions, sorted.
     pub fn files(&self) -> Vec<String> {
         let entries = std::fs::read_dir(self.folder.path()).unwrap();
         let mut names: Vec<String> = entries.map(|entry| entry.unwrap().file_name().into_string().unwrap()).collect();
+        names.retain(|name| !name.ends_with(".zsap.json"));
         names.sort();
         names
     }

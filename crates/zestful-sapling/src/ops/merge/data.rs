@@ -49,8 +49,8 @@ pub(super) fn run(journal: &Journal, marks: &[Mark], progress: &Progress) -> Res
     let _held: Vec<FileStorage> =
         children.map(|child| FileStorage::open(&child.path, Access::Read)).collect::<Result<_>>()?;
     let (survivor, others) = match intent.work {
-        Work::MergeIntoParent => intent.layers.split_last().map(|(last, rest)| (last, rest)),
-        _ => intent.layers.split_first().map(|(first, rest)| (first, rest)),
+        Work::MergeIntoParent => intent.layers.split_last(),
+        _ => intent.layers.split_first(),
     }
     .ok_or_else(|| Error::usage("the journal names no image", "remove it"))?;
     let stamps = || others.iter().map(|member| stamp_of(&member.path)).collect::<Result<Vec<Stamp>>>();
