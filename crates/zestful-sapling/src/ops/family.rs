@@ -72,6 +72,8 @@ pub struct Node {
     pub depth: usize,
     /// Whether it is pinned, never to change.
     pub pinned: bool,
+    /// Whether the host's file mode forbids writing, as for parents.
+    pub read_only: bool,
     /// Whether something was begun with it and is not finished.
     pub under_way: bool,
     /// The size that a guest sees.
@@ -199,6 +201,7 @@ struct Seen {
     modified: Option<Timestamp>,
     created: Option<Timestamp>,
     companion: Option<Companion>,
+    read_only: bool,
     under_way: bool,
     in_use: Option<String>,
     parent: Option<usize>,
@@ -261,6 +264,7 @@ impl Family {
                 Err(error) => survey.problems.push(Problem { path, message: error.to_string() }),
             }
         }
+        survey.find_lone_companions(folder)?;
         survey.find_twins();
         Ok(survey.assemble())
     }
@@ -335,6 +339,7 @@ impl Survey {
             modified: found.as_ref().and_then(|found| time(found.modified())),
             created: found.as_ref().and_then(|found| time(found.created())),
             companion,
+            read_only: found.as_ref().is_some_and(|found| found.permissions().readonly()),
             under_way: intent.is_some(),
             in_use,
             parent: None,
@@ -361,6 +366,27 @@ impl Survey {
         let fits = info.data_identity.is_some_and(|id| reference.accepted.contains(&id))
             && info.logical_sector == child.info().logical_sector;
         fits.then_some(number)
+    }
+
+    /// Companions whose image is not there: it was renamed or removed by hand, and with it its pin is out of sight.
+    fn find_lone_companions(&mut self, folder: &Path) -> Result<()> {
+        let failed = |e| Error::io("read the folder", folder, e);
+        for entry in std::fs::read_dir(folder).map_err(failed)? {
+            let path = entry.map_err(failed)?.path();
+            let Some(image) = path.to_str().and_then(|name| name.strip_suffix(".zsap.json")).map(PathBuf::from) else {
+                continue;
+            };
+            if !image.exists() {
+                let message = format!(
+                    "{} is the companion of {}, which is not there: an image that was renamed by hand has left its pin \
+                     and its known children behind (`move` takes them along); rename it likewise, or remove it",
+                    path.display(),
+                    image.display()
+                );
+                self.problems.push(Problem { path, message });
+            }
+        }
+        Ok(())
     }
 
     /// Images that others cannot tell apart.
@@ -457,6 +483,7 @@ impl Survey {
             role,
             depth,
             pinned: image.companion.as_ref().is_some_and(|companion| companion.pin.is_some()),
+            read_only: image.read_only,
             under_way: image.under_way,
             growth: (image.info.kind == Kind::Differencing).then_some(image.allocated_size),
             since: self.since(number),

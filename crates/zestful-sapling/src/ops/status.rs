@@ -140,7 +140,8 @@ impl Status {
         if node.pinned {
             self.pinned.push(node.path.clone());
         }
-        if node.role != Role::Current {
+        // One that was frozen and has no child in sight is no disk that a guest writes to.
+        if node.role != Role::Current || node.read_only {
             if let Some(modified) = node.modified
                 && self.oldest_frozen.as_ref().is_none_or(|(_, oldest)| modified < *oldest)
             {

@@ -63,11 +63,12 @@ fn rows(console: &Console, node: &Node, lead: &str, below: &str, table: &mut Tab
         (true, _) => "BROKEN",
         (false, Role::Base) => "base",
         (false, Role::Frozen) => "frozen",
+        (false, _) if node.read_only => "frozen, no child seen",
         (false, _) => "current",
     };
     let states = [(node.pinned, "pinned"), (node.in_use.is_some(), "in use"), (node.under_way, "unfinished")];
     let state = states.iter().filter(|(is, _)| *is).fold(role.to_owned(), |all, (_, word)| format!("{all}, {word}"));
-    if node.role == Role::Current {
+    if node.role == Role::Current && !node.read_only {
         totals.promised += node.virtual_size;
     }
     table.row(vec![

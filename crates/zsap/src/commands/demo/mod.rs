@@ -13,8 +13,9 @@ use crate::console::Console;
 use crate::exit::{Failure, Outcome};
 use crate::text;
 
-/// Where the demo puts its note: past the volume, on a part of the disk that nothing else uses.
+/// Where the demo puts its notes: past the volume, on a part of the disk that nothing else uses.
 const NOTE_AT: &str = "1500M";
+const LATER_NOTE_AT: &str = "1600M";
 
 pub(super) fn run(console: &Console, folder: Option<&Path>) -> Result<Outcome, Failure> {
     if console.common().plan {
@@ -41,6 +42,9 @@ pub(super) fn run(console: &Console, folder: Option<&Path>) -> Result<Outcome, F
     stage.zsap(&["show", "fen-base.vhdx"])?;
     let before = read_file("fen-base.vhdx")?;
 
+    stage.tell(&["   The base is pinned: it is never to change, and its digests will prove that it did not."])?;
+    stage.zsap(&["pin", "fen-base.vhdx"])?;
+
     stage.tell(&["2. Three machines grow from it. Each file holds only what differs from the base."])?;
     stage.zsap(&["derive", "fen-base.vhdx", "germination-01.vhdx", "germination-02.vhdx", "germination-03.vhdx"])?;
     stage.tell(&["   (The guest on germination-01 adds its own records.)"])?;
@@ -58,7 +62,15 @@ pub(super) fn run(console: &Console, folder: Option<&Path>) -> Result<Outcome, F
     }
     stage.zsap(&["check", "germination-01.vhdx", "germination-02.vhdx", "germination-03.vhdx"])?;
 
-    stage.tell(&["4. A machine is handed on: its whole chain becomes one raw disk that needs no base."])?;
+    stage.tell(&["4. Before a risky change germination-02 gets a layer of its own, and goes on in that."])?;
+    stage.zsap(&["derive", "germination-02.vhdx", "after-frost.vhdx"])?;
+    stage.zsap(&["bytes", "write", "after-frost.vhdx", "--at", LATER_NOTE_AT, "-i", "note.txt"])?;
+    stage.tell(&["   All went well, so the layer is merged away; nothing that the guest sees changes."])?;
+    stage.zsap(&["merge", "after-frost.vhdx", "--keep-name", "parent"])?;
+    stage.zsap(&["pin", "fen-base.vhdx", "--verify"])?;
+    stage.zsap(&["status", "."])?;
+
+    stage.tell(&["5. A machine is handed on: its whole chain becomes one raw disk that needs no base."])?;
     stage.zsap(&["copy", "germination-01.vhdx", "germination-01.raw"])?;
     let records = guest::list("germination-01.raw")?;
     stage.tell(&[
@@ -67,6 +79,7 @@ pub(super) fn run(console: &Console, folder: Option<&Path>) -> Result<Outcome, F
         "What to try next, in that folder:",
         "  zsap show .                                  one line an image, and the totals",
         "  zsap derive germination-02.vhdx after.vhdx   a layer on a layer",
+        "  zsap merge germination-02.vhdx --plan        why a base with other children cannot be merged",
         "  mv fen-base.vhdx moved.vhdx; zsap tree       what a lost parent looks like",
     ])?;
     if console.json() {
