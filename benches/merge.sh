@@ -1,5 +1,6 @@
 #!/usr/bin/env bash
-# How long `zsap merge` takes against `dd` with a sync of as many bytes, run in turn.
+# How long `zsap merge` takes against `dd` with a sync of as many bytes, run in turn; and against that and the removal of a
+# file of as many bytes, since that is what becomes of a merged child, and some hosts take long to give space back.
 #
 #   benches/merge.sh [FOLDER] [SIZE-IN-MiB] [RUNS]
 #
@@ -45,6 +46,16 @@ merged() {
     times[$format-$layers]+="$((($(date +%s%N) - start) / 1000)) "
 }
 
+written_and_removed() {
+    local start
+    cp data victim
+    sync -f . && sleep 1
+    start=$(date +%s%N)
+    dd if=data of=target.raw bs=1M conv=fsync status=none
+    rm victim
+    times[dd+rm]+="$((($(date +%s%N) - start) / 1000)) "
+}
+
 for format in vhdx vhd; do
     for layers in 1 8; do
         prepare "$format" "$layers"
@@ -55,15 +66,17 @@ done
 for ((run = 0; run <= runs; run++)); do
     ((run != 1)) || times=() # the first round only warms up
     once dd dd if=data of=target.raw bs=1M conv=fsync status=none
+    rm -f target.raw
+    written_and_removed
     for format in vhdx vhd; do
         for layers in 1 8; do merged "$format" "$layers"; done
     done
 done
 
-base=$(median <<<"${times[dd]}")
+base=$(median <<<"${times[dd]}") removed=$(median <<<"${times[dd+rm]}")
 printf '%d MiB into a base of 1 TiB, %d runs in turn\n' "$mib" "$runs"
-for name in dd vhdx-1 vhdx-8 vhd-1 vhd-8; do
+for name in dd dd+rm vhdx-1 vhdx-8 vhd-1 vhd-8; do
     own=$(median <<<"${times[$name]}")
-    awk -v n="$name" -v t="$own" -v b="$base" -v r="$(range <<<"${times[$name]}")" \
-        'BEGIN { printf "%-8s %6.2f s   %5.2f x dd   (%s)\n", n, t/1e6, t/b, r }'
+    awk -v n="$name" -v t="$own" -v b="$base" -v m="$removed" -v r="$(range <<<"${times[$name]}")" \
+        'BEGIN { printf "%-8s %6.2f s   %5.2f x dd   %5.2f x dd+rm   (%s)\n", n, t/1e6, t/b, t/m, r }'
 done

@@ -18,7 +18,7 @@ use super::locate::relative_path;
 use crate::error::{Error, Refusal, Result};
 use crate::finding::Finding;
 use crate::image::folder_of;
-use crate::storage::{Access, FileStorage, ReadAt, StagedFile, Storage, remove, sync_folder};
+use crate::storage::{Access, FileStorage, ReadAt, StagedFile, Storage, remove};
 
 const VERSION: u32 = 1;
 /// Hexadecimal digits of the digest before each line.
@@ -316,7 +316,8 @@ impl Journal {
         self.file.sync()
     }
 
-    /// The work is done, or given up: nothing is under way any more.
+    /// The work is done, or given up: nothing is under way any more. Not synced: should a loss of power bring the journal
+    /// back, carrying the work on finds that all is done.
     pub(crate) fn end(self) -> Result<()> {
         // The one with the marks goes last.
         for place in self.intent.places().rev() {
@@ -324,7 +325,6 @@ impl Journal {
                 Err(Error::Io { source, .. }) if source.kind() == std::io::ErrorKind::NotFound => {}
                 other => other?,
             }
-            sync_folder(&place)?;
         }
         Ok(())
     }

@@ -35,6 +35,19 @@ pub(super) fn refuse_changed(intent: &Intent) -> Result<()> {
     Ok(())
 }
 
+/// Refuses when somebody has one of the files that will be needed alone, or at all: better now than half-way.
+pub(super) fn refuse_in_use(intent: &Intent) -> Result<()> {
+    let survivor = intent.survivor().map(|member| &member.path);
+    for member in &intent.layers {
+        let access = if survivor == Some(&member.path) { Access::Amend } else { Access::Read };
+        FileStorage::open(&member.path, access)?;
+    }
+    for child in intent.children.iter().filter(|child| child.path.exists()) {
+        FileStorage::open(&child.path, Access::Amend)?;
+    }
+    Ok(())
+}
+
 fn look(path: &Path) -> Result<Box<dyn Image>> {
     open_image(open_place(path, Access::Look)?.storage, None)
 }

@@ -300,6 +300,7 @@ impl MergePlan {
             data::refuse_changed(&self.intent)?;
             let layers = self.intent.layers.iter().map(|member| member.path.as_path());
             refuse_written_elsewhere(layers, &self.overrides)?;
+            data::refuse_in_use(&self.intent)?;
             let survivor = self.intent.survivor().map(|member| member.path.clone()).unwrap_or_default();
             Plan::require_space(&survivor, self.plan.peak_extra_space)?;
             progress.check()?;

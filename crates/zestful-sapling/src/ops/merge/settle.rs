@@ -15,8 +15,9 @@ pub(super) fn run(intent: &Intent) -> Result<MergeOutcome> {
     let survivor = intent.survivor().map(|member| member.path.clone()).unwrap_or_default();
     let result = &intent.result;
     let swaps = survivor != *result;
-    let swapped =
-        swaps && identity_at(result) == Some(intent.identity) && identity_at(&survivor) != Some(intent.identity);
+    let replaced = intent.layers.iter().find(|member| member.path == *result).map(|member| member.identity);
+    // A guest may have written to the result since, when only the removal of the journal was lost.
+    let swapped = swaps && identity_at(&survivor) != Some(intent.identity) && identity_at(result) != replaced;
     let known = [intent.layers[0].identity, intent.identity];
     let (there, missing): (Vec<_>, Vec<_>) =
         intent.children.iter().partition(|child| names_one_of(&child.path, &known));
@@ -24,7 +25,7 @@ pub(super) fn run(intent: &Intent) -> Result<MergeOutcome> {
     if !swapped {
         for child in there.iter().filter(|_| is_told) {
             // Good both before and after the image gets its final name.
-            record_parent(&child.path, &survivor, result, swaps || child.absolute)?;
+            record_parent(intent, &child.path, &survivor, swaps || child.absolute)?;
         }
         settle_own_parent(intent, &survivor)?;
         settle_mode(intent, &survivor, swaps)?;
@@ -37,14 +38,15 @@ pub(super) fn run(intent: &Intent) -> Result<MergeOutcome> {
     for member in intent.layers.iter().filter(|member| member.path != survivor) {
         // Only what was merged goes, never another file that came under its name.
         if member.path != *result && identity_at(&member.path) == Some(member.identity) {
+            // Not synced: a host may take long to give the space back, and nothing relies on their being gone. The journal goes
+            // after them.
             Companion::remove(&member.path)?;
             remove(&member.path)?;
-            sync_folder(&member.path)?;
         }
     }
     if swaps {
         for child in there.iter().filter(|child| !child.absolute) {
-            record_parent(&child.path, result, result, false)?;
+            record_parent(intent, &child.path, result, false)?;
         }
         if !intent.absolute {
             settle_own_parent(intent, result)?;
@@ -70,14 +72,12 @@ fn names_one_of(path: &Path, identities: &[Uuid]) -> bool {
     })
 }
 
-/// Records in `child` that its parent stands, or will stand, at `named`; at `now` as well when asked for.
-fn record_parent(child: &Path, now: &Path, named: &Path, both: bool) -> Result<()> {
+/// Records in `child` that its parent is the merged image, at its final place; at `now` as well when asked for.
+fn record_parent(intent: &Intent, child: &Path, now: &Path, both: bool) -> Result<()> {
     let info = open_image(open_place(now, Access::Look)?.storage, None)?.info().clone();
-    let mut record = record_of(&real(child)?, named, &info, false)?;
-    if both {
-        record.absolute = Some(now.to_string_lossy().replace('/', "\\"));
-    }
-    put_parent(child, &record)
+    let absolute = both.then(|| now.to_string_lossy().replace('/', "\\"));
+    let record = record_of(&real(child)?, &intent.result, &info, false)?;
+    put_parent(child, &ParentRecord { identity: intent.identity, absolute, ..record })
 }
 
 fn put_parent(child: &Path, record: &ParentRecord) -> Result<()> {
