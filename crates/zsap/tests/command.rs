@@ -282,7 +282,7 @@ fn layers_are_merged_transplanted_and_pinned() {
     scene.spoil("fen-base.vhdx", 5 << 20);
     scene.run("pin fen-base.vhdx --verify").expect("changed", 3, "germination-02.vhdx reads 4 MiB of these", "");
     scene.run("check fen-base.vhdx").expect("changed", 3, "are no longer what was pinned", "");
-    scene.run("check germination-02.vhdx").expect("touched", 0, "was written to after it was pinned", "");
+    scene.run("check germination-02.vhdx").expect("touched", 0, "was written to behind its children's back", "");
 }
 
 /// An interrupted merge is told everywhere, guards its images, and is carried on or given up.

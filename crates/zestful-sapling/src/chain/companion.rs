@@ -194,10 +194,12 @@ impl Companion {
         };
         let relative: Vec<PathBuf> = new.iter().map(|path| relative_path(&folder, &real(path))).collect();
         let gone: Vec<PathBuf> = gone.iter().map(|path| relative_path(&folder, &real(path))).collect();
+        // What takes the place of others has grown since they did.
+        let before_it = after.children.iter().filter(|child| gone.contains(&child.path)).map(|child| child.since).min();
         after.children.retain(|child| !gone.contains(&child.path));
         for path in relative {
             if !after.children.iter().any(|child| child.path == path) {
-                after.children.push(KnownChild { path, since: Timestamp::now() });
+                after.children.push(KnownChild { path, since: before_it.unwrap_or_else(Timestamp::now) });
             }
         }
         if after == before { Ok(()) } else { after.put(image) }
@@ -220,6 +222,20 @@ impl std::io::Write for Appending {
     fn flush(&mut self) -> std::io::Result<()> {
         Ok(())
     }
+}
+
+/// What is to be said of a pinned image whose file was written to after it was pinned; that alone proves nothing yet.
+pub(crate) fn touched_since(image: &Path, pin: &Pin) -> Option<String> {
+    let changed = std::fs::metadata(image).and_then(|found| found.modified()).ok()?;
+    let changed = Timestamp::try_from(changed).ok()?;
+    (changed > pin.pinned).then(|| {
+        format!(
+            "{} is pinned, and was written to behind its children's back {:.0}: `pin {0} --verify` tells whether its \
+             content changed, where, and who reads it",
+            image.display(),
+            changed
+        )
+    })
 }
 
 /// Refuses to change an image that is pinned.

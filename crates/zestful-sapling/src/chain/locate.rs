@@ -7,6 +7,7 @@ use uuid::Uuid;
 
 use crate::error::{Error, Result};
 use crate::image::{ImageInfo, ParentRecord, ParentReference, folder_of};
+use crate::storage::real;
 
 /// The files that may be the parent, in the order in which they are to be tried: the recorded paths in the
 /// specification's order, then the recorded file names in the child's own folder.
@@ -88,7 +89,6 @@ pub(crate) fn identity_of(image: &Path, info: &ImageInfo) -> Result<Uuid> {
 /// # Errors
 /// `Usage` when the parent has no identity, or a name on the way cannot be recorded; `Io` when a path is not there.
 pub(crate) fn record_of(child: &Path, parent: &Path, info: &ImageInfo, absolute: bool) -> Result<ParentRecord> {
-    let real = |path: &Path| std::fs::canonicalize(path).map_err(|e| Error::io("look up", path, e));
     let real_parent = real(parent)?;
     let folder = real(&folder_of(child))?;
     Ok(ParentRecord {

@@ -2,10 +2,8 @@
 
 use std::path::Path;
 
-use jiff::Timestamp;
-
 use super::CheckReport;
-use crate::chain::{Chain, Companion, OpenOptions, Pin, changed_since};
+use crate::chain::{Chain, Companion, OpenOptions, Pin, changed_since, touched_since};
 use crate::error::{Error, Result};
 use crate::finding::{Finding, Repair};
 use crate::image::{Format, Image};
@@ -49,10 +47,7 @@ pub(super) fn look(parent: &dyn Image, findings: &mut Vec<Finding>) {
     let path = parent.path();
     let Some(pin) = pin_of(path, findings) else { return };
     judge_identity(parent, &pin, findings);
-    let changed = std::fs::metadata(path).and_then(|found| found.modified()).ok();
-    let changed = changed.and_then(|time| Timestamp::try_from(time).ok());
-    if changed.is_some_and(|time| time > pin.pinned) {
-        let message = "the file was written to after it was pinned; `pin --verify` tells whether its content changed";
+    if let Some(message) = touched_since(path, &pin) {
         findings.push(Finding::warning("pin-touched", "companion", 0, message, Repair::None).at(path));
     }
 }

@@ -12,7 +12,9 @@ use super::Override;
 use super::inspect::open_for_look;
 use super::kin::look;
 use super::unfinished::unfinished_in;
-use crate::chain::{Companion, Intent, MAX_DEPTH, OpenOptions, Work, candidates, intent_of, parent_of, refuse_pinned};
+use crate::chain::{
+    Companion, Intent, MAX_DEPTH, OpenOptions, Work, candidates, intent_of, parent_of, refuse_pinned, touched_since,
+};
 use crate::error::{Error, Refusal, Result};
 use crate::image::{Format, Image, ImageInfo, Kind, folder_of, format_of_name};
 use crate::storage::{HostIdentity, ReadAt, written_elsewhere};
@@ -330,6 +332,10 @@ impl Survey {
         });
         if let Some(intent) = &intent {
             self.note_under_way(intent);
+        }
+        let pin = companion.as_ref().and_then(|companion| companion.pin.as_ref());
+        if let Some(message) = pin.and_then(|pin| touched_since(path, pin)) {
+            self.problems.push(Problem { path: path.to_owned(), message });
         }
         self.images.push(Seen {
             path: self.names.get(&identity).map_or(path, PathBuf::as_path).to_owned(),

@@ -9,9 +9,9 @@ use uuid::Uuid;
 
 use super::Space;
 use super::family::UnderWay;
-use crate::chain::{Companion, MAX_DEPTH, OpenOptions, intent_of, parent_of};
+use crate::chain::{Companion, MAX_DEPTH, OpenOptions, intent_of, parent_of, touched_since};
 use crate::error::{Error, ParentProblemKind, Refusal, Result};
-use crate::finding::Finding;
+use crate::finding::{Finding, Repair};
 use crate::image::vhd::Vhd;
 use crate::image::vhdx::Vhdx;
 use crate::image::{BlockCounts, Format, Image, Kind, folder_of, open_image, open_place, probe};
@@ -212,7 +212,13 @@ fn pin_state(path: &Path, warnings: &mut Vec<Finding>) -> Result<bool> {
             warnings.push(*finding);
             Ok(false)
         }
-        other => Ok(other?.is_some_and(|companion| companion.pin.is_some())),
+        other => {
+            let pin = other?.and_then(|companion| companion.pin);
+            if let Some(message) = pin.as_ref().and_then(|pin| touched_since(path, pin)) {
+                warnings.push(Finding::warning("pin-touched", "companion", 0, message, Repair::None));
+            }
+            Ok(pin.is_some())
+        }
     }
 }
 

@@ -12,7 +12,9 @@ use super::{Plan, Search, children_of};
 use crate::chain::{Chain, Companion, Disk, OpenOptions, record_of, records_absolute};
 use crate::error::{Error, Result};
 use crate::image::{ImageInfo, ParentRecord, folder_of, format_of_name, open_image_mut, open_place_mut};
-use crate::storage::{Access, FileStorage, Storage, is_marked_read_only, link, refuse_existing, remove, sync_folder};
+use crate::storage::{
+    Access, FileStorage, Storage, is_marked_read_only, link, real, refuse_existing, remove, sync_folder,
+};
 
 /// An image to be moved or renamed.
 #[derive(Clone, Debug)]
@@ -217,8 +219,4 @@ fn record_in(storage: Arc<dyn Storage>, record: &ParentRecord) -> Result<()> {
     let mut image = open_image_mut(storage, None)?;
     image.set_parent(record)?;
     image.close()
-}
-
-fn real(path: &Path) -> Result<PathBuf> {
-    std::fs::canonicalize(path).map_err(|e| Error::io("look up", path, e))
 }

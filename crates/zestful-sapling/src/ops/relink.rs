@@ -12,7 +12,7 @@ use crate::chain::{Chain, Companion, Disk, OpenOptions, judge_pair, parent_of, r
 use crate::error::{Error, ParentProblemKind, Refusal, Result};
 use crate::image::{Image, ParentRecord, ParentReference, open_image, open_image_mut, open_place, open_place_mut};
 use crate::size::format_size;
-use crate::storage::{Access, HostIdentity};
+use crate::storage::{Access, HostIdentity, real};
 
 /// A child whose record of its parent is to be put right.
 #[derive(Clone, Debug)]
@@ -81,7 +81,7 @@ impl Relink {
             return Err(Error::parent(&self.child, ParentProblemKind::Cycle { again: self.child.clone() }));
         }
         let mut plan = Plan { operation: "relink", ..Plan::default() };
-        let real_child = std::fs::canonicalize(&self.child).map_err(|e| Error::io("look up", &self.child, e))?;
+        let real_child = real(&self.child)?;
         let absolute = records_absolute(Some(&reference));
         let record = record_of(&real_child, &parent, found.info(), absolute)?;
         if !reference.accepted.contains(&record.identity) {

@@ -17,7 +17,7 @@ use crate::error::{Error, ParentProblemKind, Refusal, Result};
 use crate::image::{Image, ParentRecord};
 use crate::progress::Progress;
 use crate::size::format_size;
-use crate::storage::{is_marked_read_only, mark_read_only};
+use crate::storage::{is_marked_read_only, mark_read_only, real};
 
 /// A child that is to be put onto another base.
 #[derive(Clone, Debug)]
@@ -126,10 +126,6 @@ impl Transplant {
         crate::storage::FileStorage::open(&self.child, crate::storage::Access::Amend)?;
         Ok(TransplantPlan { plan, intent, begun: false, overrides: self.overrides })
     }
-}
-
-fn real(path: &Path) -> Result<PathBuf> {
-    std::fs::canonicalize(path).map_err(|e| Error::io("look up", path, e))
 }
 
 /// A checked plan to transplant.

@@ -28,7 +28,7 @@ pub(crate) use latched::Latched;
 pub use lock::user_of;
 pub(crate) use lock::written_elsewhere;
 pub use memory::MemoryStorage;
-pub(crate) use names::{link, refuse_existing, remove, rename_new, rename_over, sync_folder};
+pub(crate) use names::{link, real, refuse_existing, remove, rename_new, rename_over, sync_folder};
 pub use staged::StagedFile;
 pub(crate) use staged::{is_temporary_name, temporary_name};
 pub use tape::{HostChange, HostState, Tape};

@@ -1,13 +1,18 @@
 //! Names and modes of files on the host. All that changes them goes through here.
 
 use std::fs::{File, Permissions};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use rustix::fs::{CWD, RenameFlags, renameat_with};
 use rustix::io::Errno;
 
 use super::tape::{self, HostChange};
 use crate::error::{Error, Refusal, Result};
+
+/// The path without links and dots.
+pub(crate) fn real(path: &Path) -> Result<PathBuf> {
+    std::fs::canonicalize(path).map_err(|e| Error::io("look up", path, e))
+}
 
 /// Refuses a target where something, even a dangling link, already stands.
 pub(crate) fn refuse_existing(target: &Path) -> Result<()> {

@@ -4,14 +4,13 @@ use std::path::Path;
 
 use super::super::carry::Carry;
 use super::super::mover::{Mover, open_mut};
-use super::real;
 use crate::chain::{
     Chain, Intent, Journal, Mark, Member, OpenOptions, Side, Stamp, Work, record_of, records_absolute, stamp_of,
 };
 use crate::error::{Error, Refusal, Result};
 use crate::image::{Image, ParentRecord, open_image, open_image_mut, open_place, open_place_mut};
 use crate::progress::Progress;
-use crate::storage::{Access, FileStorage};
+use crate::storage::{Access, FileStorage, real};
 
 /// Refuses when an image is not the one that the intent speaks of.
 pub(super) fn refuse_changed(intent: &Intent) -> Result<()> {

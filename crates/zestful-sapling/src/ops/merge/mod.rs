@@ -22,7 +22,7 @@ use crate::chain::{
 use crate::error::{Error, Refusal, Result};
 use crate::progress::Progress;
 use crate::size::format_size;
-use crate::storage::is_marked_read_only;
+use crate::storage::{is_marked_read_only, real};
 
 pub use weigh::{Direction, Weighed};
 
@@ -248,10 +248,6 @@ fn intent_for(scene: &weigh::Scene<'_>, direction: Direction) -> Result<Intent> 
 fn entry(path: &Path) -> Result<PathBuf> {
     let folder = real(&crate::image::folder_of(path))?;
     Ok(path.file_name().map_or_else(|| folder.clone(), |name| folder.join(name)))
-}
-
-fn real(path: &Path) -> Result<PathBuf> {
-    std::fs::canonicalize(path).map_err(|e| Error::io("look up", path, e))
 }
 
 /// A checked plan to merge.

@@ -4,11 +4,11 @@
 use std::path::{Path, PathBuf};
 
 use super::super::kin::look;
-use super::{MergeOutcome, real};
+use super::MergeOutcome;
 use crate::chain::{Companion, Grandchild, Intent, Work, record_of};
 use crate::error::Result;
 use crate::image::{ParentRecord, open_image, open_image_mut, open_place, open_place_mut};
-use crate::storage::{Access, inherit, mark_read_only, remove, rename_over, sync_folder, unmark_read_only};
+use crate::storage::{Access, inherit, mark_read_only, real, remove, rename_over, sync_folder, unmark_read_only};
 use uuid::Uuid;
 
 pub(super) fn run(intent: &Intent) -> Result<MergeOutcome> {
