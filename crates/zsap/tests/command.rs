@@ -486,7 +486,7 @@ fn the_demo_tells_its_story() {
     let scene = Scene::new();
     let demo = scene.run("demo world");
     demo.expect("demo", 0, "> zsap derive fen-base.vhdx germination-01.vhdx", "");
-    demo.expect("demo", 0, "refused: fen-base.vhdx is the parent of", "");
+    demo.expect("demo", 0, "refused: fen-base.vhdx is pinned, never to change", "");
     demo.expect("demo", 0, "(Its volume holds 61 files", "");
     scene.run("demo world").expect("again", 1, "", "cannot create the folder world: File exists");
     let tree = scene.json("demo other");
