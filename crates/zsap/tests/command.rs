@@ -5,6 +5,8 @@
 mod scene;
 
 use scene::Scene;
+use std::sync::Arc;
+
 use serde_json::Value;
 
 /// Words typed, exit status, and what standard output and standard error must hold.
@@ -35,7 +37,7 @@ fn commands_do_what_they_say() {
         ("bytes read germination-01.vhdx --at 1G --len 17 -o out.txt", 1, "", "cannot create out.txt: File exists"),
         ("show germination-01.vhdx", 0, "parent      ok: ", ""),
         ("show .", 0, "germination-01.vhdx  vhdx    differencing  2 GiB", ""),
-        ("tree", 0, "├─ germination-01.vhdx  current", ""),
+        ("tree", 0, "├─ germination-01.vhdx      1  current", ""),
         ("check germination-01.vhdx germination-02.vhdx", 0, "germination-02.vhdx: sound (2 files looked at)", ""),
         ("copy germination-01.vhdx flat.raw", 0, "2 GiB disk, raw fixed; 512 B of data written", ""),
         ("copy flat.raw again.vhdx -q", 0, "", ""),
@@ -491,4 +493,51 @@ fn the_demo_tells_its_story() {
     scene.run("demo world").expect("again", 1, "", "cannot create the folder world: File exists");
     let tree = scene.json("demo other");
     assert_eq!(tree["roots"].as_array().unwrap().len(), 2);
+}
+
+/// As deep as a chain may be, it is read, shown and checked; deeper, it is told, not tried.
+#[test]
+fn a_chain_that_is_too_deep_is_told() {
+    use zestful_sapling::image::{Image, ParentRecord, vhd};
+    use zestful_sapling::storage::{Access, FileStorage, StagedFile};
+    let limits = std::fs::read_to_string("/proc/self/limits").unwrap();
+    let open_files = limits.lines().find(|line| line.starts_with("Max open files")).unwrap();
+    if open_files.split_whitespace().nth(4).unwrap().parse::<u64>().is_ok_and(|hard| hard < 4200) {
+        eprintln!("skipped: the host lets nobody open so many files");
+        return;
+    }
+    let scene = Scene::in_memory();
+    for number in 0..4100u32 {
+        let path = |number: u32| scene.path(&format!("layer-{number}.vhd"));
+        let mut options = vhd::CreateOptions::new(1 << 20);
+        if let Some(before) = number.checked_sub(1) {
+            let parent = vhd::Vhd::open(Arc::new(FileStorage::open(&path(before), Access::Look).unwrap())).unwrap();
+            let name = format!("layer-{before}.vhd");
+            options = options.with_parent(ParentRecord {
+                identity: parent.info().data_identity.unwrap(),
+                also: None,
+                time_stamp: parent.info().time_stamp,
+                relative: format!(".\\{name}"),
+                name,
+                absolute: None,
+            });
+        }
+        let file = StagedFile::create(&path(number)).unwrap();
+        options.create_in(&*file.storage()).unwrap();
+        file.publish().unwrap();
+    }
+    let told = "is deeper than 4096 layers";
+    for (layer, status, out) in [(4000, 0, "layer-4000.vhd"), (4099, 0, told)] {
+        scene.run(&format!("show layer-{layer}.vhd")).expect("show", status, out, "");
+        let tree = scene.run(&format!("tree layer-{layer}.vhd"));
+        tree.expect("tree", 0, if out == told { told } else { "layer-0.vhd" }, "");
+        assert!(tree.out.lines().all(|line| line.chars().count() <= 100), "wider than a terminal");
+        let checked = if status == 0 && out != told { 0 } else { 3 };
+        let out = if checked == 0 { "sound (4001 files looked at)" } else { told };
+        scene.run(&format!("check layer-{layer}.vhd")).expect("check", checked, out, "");
+    }
+    scene.run("bytes read layer-4000.vhd --at 0 --len 1").expect("read", 0, "\0", "");
+    scene.run("bytes read layer-4099.vhd --at 0 --len 1").expect("too deep", 1, "", told);
+    scene.run("merge layer-4000.vhd --into layer-3990.vhd").expect("its child", 0, "merged into", "");
+    scene.run("bytes read layer-4001.vhd --at 0 --len 1").expect("read", 0, "\0", "");
 }

@@ -4,7 +4,7 @@ use std::io::{Read, Write};
 use std::path::{Path, PathBuf};
 
 use super::Plan;
-use super::family::refuse_if_parent;
+use super::guard::refuse_if_parent;
 use crate::chain::{Chain, ChainMut, Disk, OpenOptions};
 use crate::error::{Error, Result};
 use crate::image::Format;

@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use super::Plan;
-use super::family::refuse_under_way;
+use super::guard::refuse_under_way;
 use super::sapling::Sapling;
 use crate::chain::{Chain, Companion, Disk, OpenOptions, identity_of, record_of};
 use crate::error::{Error, Result};

@@ -1,6 +1,7 @@
 //! Which image depends on which: the chain of one image, or all families in a folder.
 
 use std::collections::HashMap;
+use std::ffi::OsStr;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
@@ -8,16 +9,12 @@ use jiff::Timestamp;
 use serde::Serialize;
 use uuid::Uuid;
 
-use super::Override;
 use super::inspect::open_for_look;
-use super::kin::look;
 use super::unfinished::unfinished_in;
-use crate::chain::{
-    Companion, Intent, MAX_DEPTH, OpenOptions, Work, candidates, intent_of, parent_of, refuse_pinned, touched_since,
-};
-use crate::error::{Error, Refusal, Result};
-use crate::image::{Format, Image, ImageInfo, Kind, folder_of, format_of_name};
-use crate::storage::{HostIdentity, ReadAt, written_elsewhere};
+use crate::chain::{Companion, Intent, MAX_DEPTH, OpenOptions, Work, candidates, intent_of, parent_of, touched_since};
+use crate::error::{Error, ParentProblemKind, Result};
+use crate::image::{Format, Image, ImageInfo, Kind, format_of_name};
+use crate::storage::{HostIdentity, ReadAt};
 
 /// Images and who depends on whom.
 #[derive(Debug, Default, Serialize)]
@@ -119,82 +116,6 @@ pub struct Problem {
     pub message: String,
 }
 
-/// The images in the same folder that directly grew from `image`. None found there does not mean that there are none
-/// elsewhere.
-///
-/// # Errors
-/// `Io` when the folder cannot be read or the image cannot be looked up.
-pub fn children_beside(image: &Path) -> Result<Vec<PathBuf>> {
-    let target = std::fs::metadata(image).map_err(|e| Error::io("look up", image, e))?;
-    let family = Family::of_folder(&folder_of(image))?;
-    let is_image = |path: &Path| {
-        std::fs::metadata(path).is_ok_and(|found| (found.dev(), found.ino()) == (target.dev(), target.ino()))
-    };
-    let mut waiting: Vec<&Node> = family.roots.iter().collect();
-    while let Some(node) = waiting.pop() {
-        if is_image(&node.path) {
-            return Ok(node.children.iter().map(|child| child.path.clone()).collect());
-        }
-        waiting.extend(&node.children);
-    }
-    Ok(Vec::new())
-}
-
-/// Refuses to change an image that is pinned, or with which something is under way.
-pub(super) fn refuse_change(image: &Path) -> Result<()> {
-    refuse_under_way(image)?;
-    refuse_pinned(image)
-}
-
-/// Refuses images that other processes have open for writing, also those that take no locks.
-pub(super) fn refuse_written_elsewhere<'a>(
-    images: impl IntoIterator<Item = &'a Path>,
-    overrides: &[Override],
-) -> Result<()> {
-    if overrides.contains(&Override::InUse) {
-        return Ok(());
-    }
-    match written_elsewhere(images).first() {
-        None => Ok(()),
-        Some((path, holder)) => Err(Error::refused(
-            Refusal::InUse,
-            format!("{} is open for writing in {holder}", path.display()),
-            "end that process, or say --force=in-use if it is certain to leave the image alone",
-        )),
-    }
-}
-
-/// Refuses an image with which something is under way.
-pub(super) fn refuse_under_way(image: &Path) -> Result<()> {
-    match intent_of(image)? {
-        None => Ok(()),
-        Some(intent) => Err(Error::refused(
-            Refusal::UnderWay,
-            format!("{} takes part in {} that was begun and is not finished", image.display(), intent.work),
-            format!("carry it on (`resume {0}`), or give it up (`abandon {0}`)", intent.child().display()),
-        )),
-    }
-}
-
-/// The parent of an image, where it is found.
-pub(super) fn parent_beside(image: &Path) -> Option<PathBuf> {
-    let (child, identity) = look(image)?;
-    let parent = parent_of(&*child, None, &[identity], &OpenOptions::new().with_look(true)).ok()??;
-    Some(parent.image.path().to_owned())
-}
-
-/// Refuses to change an image that others in its folder grew from, that is pinned, or with which something is under way.
-pub(super) fn refuse_if_parent(image: &Path, advice: &str) -> Result<()> {
-    refuse_change(image)?;
-    let children = children_beside(image)?;
-    if children.is_empty() {
-        return Ok(());
-    }
-    let names: Vec<String> = children.iter().map(|child| child.display().to_string()).collect();
-    let message = format!("{} is the parent of {}", image.display(), names.join(", "));
-    Err(Error::refused(Refusal::NeededByChildren, message, advice))
-}
-
 struct Seen {
     path: PathBuf,
     info: ImageInfo,
@@ -208,6 +129,12 @@ struct Seen {
     in_use: Option<String>,
     parent: Option<usize>,
     broken: bool,
+}
+
+/// What the tree is drawn from: who grew from each image, and since when each of them grows.
+struct Drawing {
+    children: Vec<Vec<usize>>,
+    since: Vec<Option<Timestamp>>,
 }
 
 #[derive(Default)]
@@ -308,6 +235,8 @@ impl Survey {
             }
             child = Some(number);
         }
+        let too_deep = Error::parent(path, ParentProblemKind::TooDeep { limit: MAX_DEPTH });
+        self.problems.push(Problem { path: path.to_owned(), message: too_deep.to_string() });
         Ok(())
     }
 
@@ -422,16 +351,21 @@ impl Survey {
         line.fold((0, 0), |(depth, total), number| (depth + 1, total + self.images[number].allocated_size))
     }
 
-    /// Since when an image grows: since it was derived, as its parent's companion tells, or else since it was made.
-    fn since(&self, number: usize) -> Option<Timestamp> {
-        let image = &self.images[number];
-        let parent = &self.images[image.parent?];
-        let known = parent.companion.as_ref().and_then(|companion| {
-            let paths = companion.child_paths(&parent.path);
-            let found = paths.iter().position(|path| path.file_name() == image.path.file_name())?;
-            companion.children.get(found).map(|child| child.since)
-        });
-        known.or(image.created)
+    /// Since when each image grows: since it was derived, as its parent's companion tells, or else since it was made.
+    fn growing_since(&self) -> Vec<Option<Timestamp>> {
+        let mut known: HashMap<(usize, &OsStr), Timestamp> = HashMap::new();
+        for (number, image) in self.images.iter().enumerate() {
+            for child in image.companion.iter().flat_map(|companion| &companion.children) {
+                if let Some(name) = child.path.file_name() {
+                    known.insert((number, name), child.since);
+                }
+            }
+        }
+        let since = |image: &Seen| {
+            let derived = known.get(&(image.parent?, image.path.file_name()?)).copied();
+            derived.or(image.created)
+        };
+        self.images.iter().map(since).collect()
     }
 
     fn assemble(mut self) -> Family {
@@ -449,7 +383,8 @@ impl Survey {
         let all: u64 = self.images.iter().map(|image| image.allocated_size).sum();
         let current = (0..self.images.len()).filter(|number| children[*number].is_empty());
         let copies: u64 = current.map(|number| self.line(number).1).sum();
-        let roots = roots.into_iter().map(|number| self.node(number, 0, &children)).collect();
+        let drawing = Drawing { children, since: self.growing_since() };
+        let roots = roots.into_iter().map(|number| self.node(number, 0, &drawing)).collect();
         Family { roots, saved: copies.saturating_sub(all), problems: self.problems, under_way: self.under_way }
     }
 
@@ -475,8 +410,8 @@ impl Survey {
         }
     }
 
-    fn node(&self, number: usize, depth: usize, children: &[Vec<usize>]) -> Node {
-        let image = &self.images[number];
+    fn node(&self, number: usize, depth: usize, drawing: &Drawing) -> Node {
+        let (image, children) = (&self.images[number], &drawing.children);
         let role = match (children[number].is_empty(), image.info.kind) {
             (true, _) => Role::Current,
             (false, Kind::Differencing) => Role::Frozen,
@@ -492,14 +427,14 @@ impl Survey {
             read_only: image.read_only,
             under_way: image.under_way,
             growth: (image.info.kind == Kind::Differencing).then_some(image.allocated_size),
-            since: self.since(number),
+            since: drawing.since[number],
             virtual_size: image.info.virtual_size,
             file_size: image.file_size,
             allocated_size: image.allocated_size,
             modified: image.modified,
             in_use: image.in_use.clone(),
             broken: image.broken,
-            children: children[number].iter().map(|child| self.node(*child, depth + 1, children)).collect(),
+            children: children[number].iter().map(|child| self.node(*child, depth + 1, drawing)).collect(),
         }
     }
 }

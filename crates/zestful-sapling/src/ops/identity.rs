@@ -6,7 +6,7 @@ use serde::Serialize;
 use uuid::Uuid;
 
 use super::Plan;
-use super::family::refuse_if_parent;
+use super::guard::refuse_if_parent;
 use crate::error::{Error, Result};
 use crate::image::{Format, open_image, open_image_mut, open_place, open_place_mut};
 use crate::storage::Access;

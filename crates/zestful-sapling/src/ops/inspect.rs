@@ -255,7 +255,12 @@ fn look_at_parents(
     };
     let options = OpenOptions::new().with_look(true);
     let (mut current, mut seen) = (image, vec![identity]);
-    while seen.len() <= MAX_DEPTH {
+    loop {
+        if seen.len() > MAX_DEPTH {
+            let too_deep = Error::parent(current.path(), ParentProblemKind::TooDeep { limit: MAX_DEPTH });
+            report.problem = Some(too_deep.to_string());
+            break;
+        }
         match parent_of(&*current, None, &seen, &options) {
             Ok(None) => break,
             Ok(Some(found)) => {

@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use serde::Serialize;
 
-use super::family::refuse_change;
+use super::guard::refuse_change;
 use super::kin::refuse_link;
 use super::{Plan, Search, children_of};
 use crate::chain::{Chain, Companion, Disk, OpenOptions, record_of, records_absolute};

@@ -8,7 +8,7 @@ use serde::Serialize;
 
 use super::Plan;
 use super::diff::DiffRange;
-use super::family::refuse_under_way;
+use super::guard::refuse_under_way;
 use super::kin::{Search, children_of, look};
 use crate::chain::{Chain, Companion, Disk, OpenOptions, PIECE, Pin, changed_since, digest_pieces};
 use crate::error::{Error, Result};

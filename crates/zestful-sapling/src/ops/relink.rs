@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use jiff::Timestamp;
 use serde::Serialize;
 
-use super::family::refuse_change;
+use super::guard::refuse_change;
 use super::kin::with_identity;
 use super::{Override, Plan, Search};
 use crate::chain::{Chain, Companion, Disk, OpenOptions, judge_pair, parent_of, record_of, records_absolute};

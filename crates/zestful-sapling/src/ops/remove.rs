@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use super::family::{parent_beside, refuse_change};
+use super::guard::{parent_beside, refuse_change};
 use super::kin::refuse_link;
 use super::{Override, Plan, Search, children_of};
 use crate::chain::Companion;

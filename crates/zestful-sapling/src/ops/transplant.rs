@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use serde::Serialize;
 
 use super::carry::{Carry, cost_of};
-use super::family::{refuse_change, refuse_under_way, refuse_written_elsewhere};
+use super::guard::{refuse_change, refuse_under_way, refuse_written_elsewhere};
 use super::kin::{look, refuse_link};
 use super::mover::{Mover, open_mut};
 use super::{Override, Plan};

@@ -12,7 +12,7 @@ use crate::text;
 
 pub(super) fn run(console: &Console, path: &Path) -> Result<Outcome, Failure> {
     let family = if path.is_dir() { Family::of_folder(path)? } else { Family::of_image(path, None)? };
-    let mut table = Table::new(&["image", "state", ">disk", ">on host", ">share", ">grew in", "changed"]);
+    let mut table = Table::new(&["image", ">depth", "state", ">disk", ">on host", ">share", ">grew in", "changed"]);
     let mut totals = Totals::default();
     for root in &family.roots {
         rows(console, root, "", "", &mut table, &mut totals);
@@ -48,6 +48,9 @@ pub(super) fn run(console: &Console, path: &Path) -> Result<Outcome, Failure> {
     Ok(Outcome::Done)
 }
 
+/// Layers that are drawn one step to the right of the one before.
+const MOST_INDENT: usize = 5;
+
 #[derive(Default)]
 struct Totals {
     images: usize,
@@ -73,6 +76,7 @@ fn rows(console: &Console, node: &Node, lead: &str, below: &str, table: &mut Tab
     }
     table.row(vec![
         format!("{lead}{}", text::name(&node.path)),
+        node.depth.to_string(),
         state,
         console.size(node.virtual_size),
         console.size(node.allocated_size),
@@ -87,6 +91,8 @@ fn rows(console: &Console, node: &Node, lead: &str, below: &str, table: &mut Tab
     for (number, child) in node.children.iter().enumerate() {
         let last = number + 1 == node.children.len();
         let (branch, under) = if last { ("└─ ", "   ") } else { ("├─ ", "│  ") };
+        // Deeper layers stand below each other, and the column beside them tells their depth.
+        let under = if node.depth < MOST_INDENT { under } else { "" };
         rows(console, child, &format!("{below}{branch}"), &format!("{below}{under}"), table, totals);
     }
 }

@@ -44,6 +44,13 @@ impl Scene {
         scene
     }
 
+    /// The same in the host's memory, where it has such a place: for thousands of files.
+    pub fn in_memory() -> Self {
+        let memory = std::path::Path::new("/dev/shm");
+        let folder = if memory.is_dir() { tempfile::tempdir_in(memory) } else { tempfile::tempdir() };
+        Self { folder: folder.unwrap() }
+    }
+
     pub fn path(&self, name: &str) -> PathBuf {
         self.folder.path().join(name)
     }

@@ -12,7 +12,7 @@ use std::path::{Path, PathBuf};
 
 use serde::Serialize;
 
-use super::family::{refuse_change, refuse_under_way, refuse_written_elsewhere};
+use super::guard::{refuse_change, refuse_under_way, refuse_written_elsewhere};
 use super::kin::{Children, children_of_each, refuse_link};
 use super::unfinished::refuse_other_host;
 use super::{Override, Plan, Search};
