@@ -64,7 +64,7 @@ pub(super) fn refuse_under_way(image: &Path) -> Result<()> {
         Some(intent) => Err(Error::refused(
             Refusal::UnderWay,
             format!("{} takes part in {} that was begun and is not finished", image.display(), intent.work),
-            format!("carry it on (`resume {0}`), or give it up (`abandon {0}`)", intent.child().display()),
+            format!("carry it on (`resume {0}`), or give it up (`abandon {0}`)", image.display()),
         )),
     }
 }

@@ -163,6 +163,19 @@ fn differs(child: &dyn Image, reference: &ParentReference, parent: &Path, found:
             format!("it has {} and the child {}: probably another disk", format_size(parent_size), format_size(size))
         }
     };
+    let pin = Companion::of(parent).ok().flatten().and_then(|companion| companion.pin);
+    let guess = match pin {
+        Some(pin) if pin.identity.is_some_and(|id| reference.accepted.contains(&id)) => {
+            format!("it was the right one when it was pinned {:.0}, and was changed since", pin.pinned)
+        }
+        Some(pin) if pin.identity == found.info().data_identity => {
+            format!(
+                "it has been what it is since it was pinned {:.0}: another disk, or another state of it",
+                pin.pinned
+            )
+        }
+        _ => guess,
+    };
     format!(
         "{} is not the parent that {} recorded (data identity {own} instead of {}{changed}); {guess}",
         parent.display(),

@@ -331,6 +331,12 @@ impl Tribe {
                 .iter()
                 .find(|finding| finding.severity > Severity::Note && finding.code != "chain-size");
             assert!(unexpected.is_none(), "{unexpected:?}");
+            let recorded =
+                inspect(&member.path, None).unwrap().parent.map_or_else(Vec::new, |parent| parent.recorded_paths);
+            for absolute in recorded.iter().filter(|path| path.starts_with('\\')) {
+                let parent = self.path(member.parent.unwrap());
+                assert_eq!(absolute.replace('\\', "/"), parent.to_str().unwrap());
+            }
             let search = Search::below(vec![self.root.path().to_owned()]);
             let mut found = children_of(&member.path, &search).unwrap();
             let mut expected: Vec<PathBuf> = self.children(number).into_iter().map(|child| self.path(child)).collect();

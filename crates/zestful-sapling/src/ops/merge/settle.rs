@@ -3,13 +3,14 @@
 
 use std::path::{Path, PathBuf};
 
+use uuid::Uuid;
+
 use super::super::kin::look;
 use super::MergeOutcome;
 use crate::chain::{Companion, Grandchild, Intent, Work, record_of};
 use crate::error::Result;
 use crate::image::{ParentRecord, open_image, open_image_mut, open_place, open_place_mut};
 use crate::storage::{Access, inherit, mark_read_only, real, remove, rename_over, sync_folder, unmark_read_only};
-use uuid::Uuid;
 
 pub(super) fn run(intent: &Intent) -> Result<MergeOutcome> {
     let survivor = intent.survivor().map(|member| member.path.clone()).unwrap_or_default();
@@ -45,8 +46,8 @@ pub(super) fn run(intent: &Intent) -> Result<MergeOutcome> {
         }
     }
     if swaps {
-        for child in there.iter().filter(|child| !child.absolute) {
-            record_parent(intent, &child.path, result, false)?;
+        for child in &there {
+            record_parent(intent, &child.path, result, child.absolute)?;
         }
         if !intent.absolute {
             settle_own_parent(intent, result)?;
