@@ -55,6 +55,9 @@ pub struct Pin {
     pub runs: Vec<PinnedRun>,
     /// The digest of the digests of all pieces in order, those of zero pieces included.
     pub whole: Digest,
+    /// When the file was last changed before that.
+    #[serde(default)]
+    pub modified: Option<Timestamp>,
     /// When the image was pinned.
     pub pinned: Timestamp,
     /// The version that did it.
@@ -224,11 +227,16 @@ impl std::io::Write for Appending {
     }
 }
 
+/// When a file was last changed.
+pub(crate) fn modified(file: &Path) -> Option<Timestamp> {
+    Timestamp::try_from(std::fs::metadata(file).and_then(|found| found.modified()).ok()?).ok()
+}
+
 /// What is to be said of a pinned image whose file was written to after it was pinned; that alone proves nothing yet.
 pub(crate) fn touched_since(image: &Path, pin: &Pin) -> Option<String> {
-    let changed = std::fs::metadata(image).and_then(|found| found.modified()).ok()?;
-    let changed = Timestamp::try_from(changed).ok()?;
-    (changed > pin.pinned).then(|| {
+    let changed = modified(image)?;
+    // Not compared with when it was pinned: a host's files keep a coarser time than its clock.
+    (Some(changed) != pin.modified).then(|| {
         format!(
             "{} is pinned, and was written to behind its children's back {:.0}: `pin {0} --verify` tells whether its \
              content changed, where, and who reads it",

@@ -268,8 +268,14 @@ impl Journal {
     /// `Refused` when something is under way already; `Io`.
     pub(crate) fn begin(intent: Intent) -> Result<Self> {
         let text = line(&intent)?;
+        let mut made: Vec<PathBuf> = Vec::new();
         for place in intent.places() {
-            put(&place, &text, false)?;
+            if let Err(error) = put(&place, &text, false) {
+                // Nothing was begun, so nothing need be carried on.
+                made.iter().rev().for_each(|place| _ = remove(place));
+                return Err(error);
+            }
+            made.push(place);
         }
         let file = FileStorage::open(&journal_of(intent.child()), Access::Write)?;
         Ok(Self { intent, file })

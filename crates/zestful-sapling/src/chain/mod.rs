@@ -31,7 +31,7 @@ use crate::storage::Access;
 use resolved::Resolved;
 
 pub use companion::{Companion, Digest, KnownChild, Pin, PinnedRun};
-pub(crate) use companion::{refuse_pinned, touched_since};
+pub(crate) use companion::{modified, refuse_pinned, touched_since};
 pub(crate) use digests::{PIECE, changed_since, digest_pieces};
 pub use journal::{Grandchild, Intent, Member, Work, intent_of, journal_of};
 pub(crate) use journal::{Journal, Mark, Stamp, read as read_journal, stamp_of};

@@ -11,10 +11,12 @@ use uuid::Uuid;
 
 use super::inspect::open_for_look;
 use super::unfinished::unfinished_in;
-use crate::chain::{Companion, Intent, MAX_DEPTH, OpenOptions, Work, candidates, intent_of, parent_of, touched_since};
+use crate::chain::{
+    Companion, Intent, MAX_DEPTH, OpenOptions, Work, candidates, intent_of, journal_of, parent_of, touched_since,
+};
 use crate::error::{Error, ParentProblemKind, Result};
 use crate::image::{Format, Image, ImageInfo, Kind, format_of_name};
-use crate::storage::{HostIdentity, ReadAt};
+use crate::storage::{HostIdentity, ReadAt, user_of};
 
 /// Images and who depends on whom.
 #[derive(Debug, Default, Serialize)]
@@ -34,6 +36,8 @@ pub struct Family {
 pub struct UnderWay {
     /// The image with which it was begun.
     pub path: PathBuf,
+    /// Who is at it now, as far as this host tells; without, it was cut short.
+    pub holder: Option<String>,
     /// What it is, and how to go on.
     pub message: String,
 }
@@ -45,14 +49,16 @@ impl UnderWay {
             Work::Transplant => intent.parent.as_ref().map(|base| format!(" onto {}", base.path.display())),
             _ => intent.layers.last().map(|ancestor| format!(" with {}", ancestor.path.display())),
         };
-        let message = format!(
-            "{} of {child}{} was begun {:.0} and is not finished; it reads as before: `resume {child}` carries on, `abandon \
-             {child}` gives it up",
-            intent.work,
-            with.unwrap_or_default(),
-            intent.started
-        );
-        Self { path: intent.child().to_owned(), message }
+        let holder = user_of(&journal_of(intent.child())).ok().flatten();
+        let end = match &holder {
+            Some(holder) => format!("{holder} is at it now"),
+            None => format!(
+                "is not finished; it reads as before: `resume {child}` carries on, `abandon {child}` gives it up"
+            ),
+        };
+        let with = with.unwrap_or_default();
+        let message = format!("{} of {child}{with} was begun {:.0} and {end}", intent.work, intent.started);
+        Self { path: intent.child().to_owned(), holder, message }
     }
 }
 

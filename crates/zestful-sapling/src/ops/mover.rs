@@ -46,7 +46,7 @@ impl Mover<'_> {
         }
         let mut moved = 0;
         self.progress
-            .begin(format!("merging into {}", image.path().display()), cost_of(&self.carry, &*image, from)?.moved);
+            .begin(format!("writing into {}", image.path().display()), cost_of(&self.carry, &*image, from)?.moved);
         let mut between = FIRST_MARK;
         while from < size {
             self.progress.check()?;

@@ -10,7 +10,7 @@ use super::Plan;
 use super::diff::DiffRange;
 use super::guard::refuse_under_way;
 use super::kin::{Search, children_of, look};
-use crate::chain::{Chain, Companion, Disk, OpenOptions, PIECE, Pin, changed_since, digest_pieces};
+use crate::chain::{Chain, Companion, Disk, OpenOptions, PIECE, Pin, changed_since, digest_pieces, modified};
 use crate::error::{Error, Result};
 use crate::image::Source;
 use crate::progress::Progress;
@@ -115,6 +115,7 @@ impl PinPlan {
             piece_size: PIECE,
             runs: digests.runs,
             whole: digests.whole,
+            modified: modified(&self.path),
             pinned: Timestamp::now(),
             program: env!("CARGO_PKG_VERSION").to_owned(),
             marked,

@@ -2,13 +2,12 @@
 
 use std::path::{Path, PathBuf};
 
-use jiff::Timestamp;
 use serde::Serialize;
 
 use super::guard::refuse_change;
 use super::kin::with_identity;
 use super::{Override, Plan, Search};
-use crate::chain::{Chain, Companion, Disk, OpenOptions, judge_pair, parent_of, record_of, records_absolute};
+use crate::chain::{Chain, Companion, Disk, OpenOptions, judge_pair, modified, parent_of, record_of, records_absolute};
 use crate::error::{Error, ParentProblemKind, Refusal, Result};
 use crate::image::{Image, ParentRecord, ParentReference, open_image, open_image_mut, open_place, open_place_mut};
 use crate::size::format_size;
@@ -151,9 +150,7 @@ fn is_file(path: &Path, identity: HostIdentity) -> bool {
 fn differs(child: &dyn Image, reference: &ParentReference, parent: &Path, found: &Chain) -> String {
     let list: Vec<String> = reference.accepted.iter().map(ToString::to_string).collect();
     let own = found.info().data_identity.map_or_else(|| "none".to_owned(), |id| id.to_string());
-    let changed = std::fs::metadata(parent).and_then(|there| there.modified()).ok();
-    let changed = changed.and_then(|time| Timestamp::try_from(time).ok());
-    let changed = changed.map_or_else(String::new, |time| format!(", last changed {time:.0}"));
+    let changed = modified(parent).map_or_else(String::new, |time| format!(", last changed {time:.0}"));
     let (size, parent_size) = (child.info().virtual_size, found.virtual_size());
     let same_disk = child.info().identity.is_some() && child.info().identity == found.info().identity;
     let guess = match (same_disk, size == parent_size) {

@@ -111,7 +111,9 @@ pub fn status_of(folder: &Path) -> Result<Status> {
         }
     }
     status.leftovers.sort();
-    status.ok = status.problems.is_empty() && status.under_way.is_empty() && status.leftovers.is_empty();
+    status.ok = status.problems.is_empty()
+        && status.under_way.iter().all(|work| work.holder.is_some())
+        && status.leftovers.is_empty();
     Ok(status)
 }
 

@@ -27,7 +27,8 @@ fn lines(console: &Console, status: &Status) -> Vec<String> {
         let text = text::wrapped(&format!("  {word}: {}", text::safe(message)), "    ");
         lines.push(text.replacen(word, &console.alarming(word), 1));
     };
-    status.under_way.iter().for_each(|work| trouble("unfinished", &work.message));
+    let word = |running: bool| if running { "under way" } else { "unfinished" };
+    status.under_way.iter().for_each(|work| trouble(word(work.holder.is_some()), &work.message));
     status.problems.iter().for_each(|problem| trouble("problem", &problem.message));
     for path in &status.leftovers {
         let message = format!("{} was never finished and nothing refers to it: remove it", path.display());
