@@ -171,6 +171,18 @@ pub fn intent_of(image: &Path) -> Result<Option<Intent>> {
     }
 }
 
+/// Refuses an image with which something is under way.
+pub(crate) fn refuse_under_way(image: &Path) -> Result<()> {
+    match intent_of(image)? {
+        None => Ok(()),
+        Some(intent) => Err(Error::refused(
+            Refusal::UnderWay,
+            format!("{} takes part in {} that was begun and is not finished", image.display(), intent.work),
+            format!("carry it on (`resume {0}`), or give it up (`abandon {0}`)", image.display()),
+        )),
+    }
+}
+
 /// What a journal says: the intent, and the marks.
 ///
 /// # Errors

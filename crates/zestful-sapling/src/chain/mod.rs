@@ -34,7 +34,7 @@ pub use companion::{Companion, Digest, KnownChild, Pin, PinnedRun};
 pub(crate) use companion::{modified, refuse_pinned, touched_since};
 pub(crate) use digests::{PIECE, changed_since, digest_pieces};
 pub use journal::{Grandchild, Intent, Member, Work, intent_of, journal_of};
-pub(crate) use journal::{Journal, Mark, Stamp, read as read_journal, stamp_of};
+pub(crate) use journal::{Journal, Mark, Stamp, read as read_journal, refuse_under_way, stamp_of};
 pub(crate) use locate::{candidates, identity_of, record_of, records_absolute};
 pub(crate) use pair::{Pair, Side};
 pub(crate) use resolve::{judge_pair, parent_of};
@@ -224,8 +224,11 @@ impl ChainMut {
     /// Opens an image for writing, alone, and its parents for reading.
     ///
     /// # Errors
-    /// As [`Chain::open`]; `Refused` also when the image is marked read-only or in use.
+    /// As [`Chain::open`]; `Refused` also when the image is marked read-only, pinned or in use, or when something is under
+    /// way with it.
     pub fn open(path: &Path, options: &OpenOptions) -> Result<Self> {
+        refuse_under_way(path)?;
+        refuse_pinned(path)?;
         let (storage, identity) = open_place_mut(path, Access::Write)?;
         let current = open_image_mut(storage, options.format)?;
         let (parents, _) = resolve::open_parents(&*current, identity, options)?;

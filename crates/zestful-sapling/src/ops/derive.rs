@@ -3,9 +3,8 @@
 use std::path::PathBuf;
 
 use super::Plan;
-use super::guard::refuse_under_way;
 use super::sapling::Sapling;
-use crate::chain::{Chain, Companion, Disk, OpenOptions, identity_of, record_of};
+use crate::chain::{Chain, Companion, Disk, OpenOptions, identity_of, record_of, refuse_under_way};
 use crate::error::{Error, Result};
 use crate::image::format_of_name;
 use crate::progress::Progress;

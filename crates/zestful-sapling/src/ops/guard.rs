@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use super::Override;
 use super::family::{Family, Node};
 use super::kin::look;
-use crate::chain::{OpenOptions, intent_of, parent_of, refuse_pinned};
+use crate::chain::{OpenOptions, parent_of, refuse_pinned, refuse_under_way};
 use crate::error::{Error, Refusal, Result};
 use crate::image::folder_of;
 use crate::storage::written_elsewhere;
@@ -53,18 +53,6 @@ pub(super) fn refuse_written_elsewhere<'a>(
             Refusal::InUse,
             format!("{} is open for writing in {holder}", path.display()),
             "end that process, or say --force=in-use if it is certain to leave the image alone",
-        )),
-    }
-}
-
-/// Refuses an image with which something is under way.
-pub(super) fn refuse_under_way(image: &Path) -> Result<()> {
-    match intent_of(image)? {
-        None => Ok(()),
-        Some(intent) => Err(Error::refused(
-            Refusal::UnderWay,
-            format!("{} takes part in {} that was begun and is not finished", image.display(), intent.work),
-            format!("carry it on (`resume {0}`), or give it up (`abandon {0}`)", image.display()),
         )),
     }
 }

@@ -8,9 +8,10 @@ use serde::Serialize;
 
 use super::Plan;
 use super::diff::DiffRange;
-use super::guard::refuse_under_way;
 use super::kin::{Search, children_of, look};
-use crate::chain::{Chain, Companion, Disk, OpenOptions, PIECE, Pin, changed_since, digest_pieces, modified};
+use crate::chain::{
+    Chain, Companion, Disk, OpenOptions, PIECE, Pin, changed_since, digest_pieces, modified, refuse_under_way,
+};
 use crate::error::{Error, Result};
 use crate::image::Source;
 use crate::progress::Progress;

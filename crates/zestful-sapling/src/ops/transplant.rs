@@ -5,13 +5,13 @@ use std::path::{Path, PathBuf};
 use serde::Serialize;
 
 use super::carry::{Carry, cost_of};
-use super::guard::{refuse_change, refuse_under_way, refuse_written_elsewhere};
+use super::guard::{refuse_change, refuse_written_elsewhere};
 use super::kin::{look, refuse_link};
 use super::mover::{Mover, open_mut};
 use super::{Override, Plan};
 use crate::chain::{
     Chain, Companion, Disk, Intent, Journal, Mark, Member, OpenOptions, Side, Work, identity_of, intent_of, judge_pair,
-    record_of, records_absolute, stamp_of,
+    record_of, records_absolute, refuse_under_way, stamp_of,
 };
 use crate::error::{Error, ParentProblemKind, Refusal, Result};
 use crate::image::{Image, ParentRecord};

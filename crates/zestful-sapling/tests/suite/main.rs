@@ -8,6 +8,7 @@ mod crash;
 mod damage;
 mod diff;
 mod family_crash;
+mod journals;
 mod kin;
 mod layers;
 mod model;

@@ -19,19 +19,19 @@ pub(super) fn refuse_changed(intent: &Intent) -> Result<()> {
         let found = look(&member.path)?.info().data_identity;
         let is_renewed = intent.work == Work::MergeIntoParent && number == ancestor && found == Some(intent.identity);
         if found != Some(member.identity) && !is_renewed {
-            return Err(Error::refused(
-                Refusal::SourceChanged,
-                format!(
-                    "{} was written to by another program since {} was planned or begun",
-                    member.path.display(),
-                    intent.work
-                ),
-                "end what uses it and look at the chain (`tree`, `check`); where it was begun, `abandon` leaves the \
-                 chain as it reads now",
-            ));
+            return Err(changed(intent, &member.path));
         }
     }
     Ok(())
+}
+
+pub(super) fn changed(intent: &Intent, path: &Path) -> Error {
+    Error::refused(
+        Refusal::SourceChanged,
+        format!("{} was written to by another program since {} was planned or begun", path.display(), intent.work),
+        "end what uses it and look at the chain (`tree`, `check`); where it was begun, `abandon` leaves the chain as it \
+         reads now",
+    )
 }
 
 /// Refuses when somebody has one of the files that will be needed alone, or at all: better now than half-way.

@@ -12,12 +12,13 @@ use std::path::{Path, PathBuf};
 
 use serde::Serialize;
 
-use super::guard::{refuse_change, refuse_under_way, refuse_written_elsewhere};
+use super::guard::{refuse_change, refuse_written_elsewhere};
 use super::kin::{Children, children_of_each, refuse_link};
 use super::unfinished::refuse_other_host;
 use super::{Override, Plan, Search};
 use crate::chain::{
     Chain, Grandchild, Intent, Journal, Mark, Member, OpenOptions, Work, identity_of, intent_of, records_absolute,
+    refuse_under_way,
 };
 use crate::error::{Error, Refusal, Result};
 use crate::progress::Progress;
@@ -337,10 +338,13 @@ pub(super) fn carry_on(
 /// Gives a merge up whose data is not all moved yet: the child and all that grew from it read as before.
 pub(super) fn give_up(journal: Journal, marks: &[Mark]) -> Result<()> {
     let intent = journal.intent().clone();
-    if marks.contains(&Mark::Moved) {
+    if marks.contains(&Mark::Moved) && settle::has_begun(&intent) {
         return Err(Error::refused(
             Refusal::UnderWay,
-            format!("all data of {} has been moved, and images may be gone already", intent.child().display()),
+            format!(
+                "all data of {} has been moved, and its relatives record the merged image already",
+                intent.child().display()
+            ),
             format!("only going on is left: `resume {}`", intent.child().display()),
         ));
     }

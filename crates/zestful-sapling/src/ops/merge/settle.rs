@@ -7,6 +7,7 @@ use uuid::Uuid;
 
 use super::super::kin::look;
 use super::MergeOutcome;
+use super::data::changed;
 use crate::chain::{Companion, Grandchild, Intent, Work, record_of};
 use crate::error::Result;
 use crate::image::{ParentRecord, open_image, open_image_mut, open_place, open_place_mut};
@@ -24,6 +25,7 @@ pub(super) fn run(intent: &Intent) -> Result<MergeOutcome> {
         intent.children.iter().partition(|child| names_one_of(&child.path, &known));
     let is_told = swaps || intent.work == Work::MergeIntoParent;
     if !swapped {
+        refuse_changed(intent)?;
         for child in there.iter().filter(|_| is_told) {
             // Good both before and after the image gets its final name.
             record_parent(intent, &child.path, &survivor, swaps || child.absolute)?;
@@ -59,6 +61,36 @@ pub(super) fn run(intent: &Intent) -> Result<MergeOutcome> {
     let removed = layers.filter(|path| path != result).collect();
     let relinked = if is_told { paths(there) } else { Vec::new() };
     Ok(MergeOutcome { path: result.clone(), bytes_moved: 0, removed, relinked, missing: paths(missing) })
+}
+
+/// Refuses to let go of an image that was written to after its data was moved, or of one that hides such a write.
+fn refuse_changed(intent: &Intent) -> Result<()> {
+    let mut whole = true;
+    for member in &intent.layers {
+        let is_survivor = intent.survivor() == Some(member);
+        match identity_at(&member.path) {
+            None => whole = false,
+            Some(found) if is_survivor || found == member.identity => {}
+            Some(_) => return Err(changed(intent, &member.path)),
+        }
+    }
+    let survivor = intent.survivor().map(|member| member.path.as_path()).unwrap_or(intent.child());
+    let is_other = identity_at(survivor) != Some(intent.identity);
+    match whole && is_other && intent.work == Work::MergeIntoParent {
+        true => Err(changed(intent, survivor)),
+        false => Ok(()),
+    }
+}
+
+/// Whether any of the names and records were changed, so that there is no way back.
+pub(super) fn has_begun(intent: &Intent) -> bool {
+    let records = |path: &Path, identity: Uuid| names_one_of(path, &[identity]);
+    let is_gone = intent.layers.iter().any(|member| identity_at(&member.path).is_none());
+    let is_switched = match (intent.work, intent.layers.get(1)) {
+        (Work::MergeIntoChild, Some(parent)) => !records(intent.child(), parent.identity),
+        _ => intent.children.iter().any(|child| records(&child.path, intent.identity)),
+    };
+    is_gone || is_switched
 }
 
 fn identity_at(path: &Path) -> Option<Uuid> {

@@ -1,0 +1,172 @@
+//! What is under way is recorded: a record that is damaged, of another host, or of images that changed since is never
+//! followed blindly.
+
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use zestful_sapling::chain::{Chain, ChainMut, OpenOptions, intent_of, journal_of};
+use zestful_sapling::error::{Error, Refusal};
+use zestful_sapling::image::{Format, open_image_mut};
+use zestful_sapling::ops::{Direction, Merge, Override, abandon, resume, status_of};
+use zestful_sapling::progress::Progress;
+use zestful_sapling::storage::{Access, FileStorage, HostState, Tape};
+
+use crate::tribe::{all_files, derive, make, quick_folder, write};
+use crate::world::Model;
+
+/// A merge of two layers that was cut short.
+struct Cut {
+    folder: tempfile::TempDir,
+    child: PathBuf,
+    content: Model,
+}
+
+impl Cut {
+    fn new(format: Format, direction: Direction) -> Self {
+        Self::at(format, direction, false)
+    }
+
+    /// Cut short after a first mark, or just after all data was moved.
+    fn at(format: Format, direction: Direction, moved: bool) -> Self {
+        let folder = quick_folder();
+        let path = |name: &str| folder.path().join(format!("{name}.{format}"));
+        let (base, child) = (path("base"), path("now"));
+        let mut content = Model::default();
+        make(&base);
+        for (image, at, byte) in [(&base, 0, 3), (&child, 5 << 19, 5)] {
+            if *image == child {
+                derive(&base, &child, false);
+            }
+            let mut disk = ChainMut::open(image, &OpenOptions::new()).unwrap();
+            disk.write_at(&vec![byte; 5 << 19], at).unwrap();
+            disk.close().unwrap();
+            content.fill(at, 5 << 19, byte);
+        }
+        let plan = Merge::new(&child).with_direction(direction).plan().unwrap();
+        let tape = Tape::start(folder.path()).unwrap();
+        plan.run(&Progress::new()).unwrap();
+        let states = tape.crash_states(1, 0).unwrap();
+        drop(tape);
+        // The first moment at which the journal says so.
+        let is_there = |state: &HostState| {
+            all_files(folder.path()).iter().for_each(|path| std::fs::remove_file(path).unwrap());
+            state.write_to(folder.path()).unwrap();
+            let all = lines(&child);
+            let is_moved = all.last().is_some_and(|line| line.ends_with(b"\"moved\"\n"));
+            if moved { is_moved } else { all.len() > 2 }
+        };
+        assert!(states.iter().any(|(_, state)| is_there(state)));
+        Self { folder, child, content }
+    }
+
+    fn reads(&self) {
+        self.content.assert_same(&Chain::open(&self.child, &OpenOptions::new()).unwrap());
+    }
+
+    fn resume(&self, overrides: &[Override]) -> zestful_sapling::Result<()> {
+        resume(&self.child, overrides, &Progress::new()).map(|_| ())
+    }
+}
+
+fn lines(child: &std::path::Path) -> Vec<Vec<u8>> {
+    let text = std::fs::read(journal_of(child)).unwrap_or_default();
+    text.split_inclusive(|byte| *byte == b'\n').map(<[u8]>::to_vec).collect()
+}
+
+fn put(child: &std::path::Path, lines: &[Vec<u8>]) {
+    std::fs::write(journal_of(child), lines.concat()).unwrap();
+}
+
+#[test]
+fn a_damaged_journal_stops_everything_and_a_torn_end_nothing() {
+    for (format, direction) in [(Format::Vhdx, Direction::IntoParent), (Format::Vhd, Direction::IntoChild)] {
+        let cut = Cut::new(format, direction);
+        let whole = lines(&cut.child);
+        assert!(whole.len() > 2, "{} lines", whole.len());
+        // Any byte of the intent, or of a mark that is not the last.
+        for (line, step) in [(0, 37), (1, 11)] {
+            for at in (0..whole[line].len() - 1).step_by(step) {
+                let mut spoiled = whole.clone();
+                spoiled[line][at] ^= 4;
+                put(&cut.child, &spoiled);
+                for ended in [cut.resume(&[]), abandon(&cut.child, &[]).map(|_| ())] {
+                    assert!(matches!(ended, Err(Error::Damaged(_))), "byte {at} of line {line}: {ended:?}");
+                }
+                assert!(!status_of(cut.folder.path()).unwrap().ok);
+                cut.reads();
+            }
+        }
+        // The last line was being written when the power went: cut anywhere, or full of what was there before.
+        let (last, before) = whole.split_last().unwrap();
+        for torn in [&last[..1], &last[..last.len() / 2], &last[..last.len() - 1], &vec![0; last.len()]] {
+            put(&cut.child, &[before, &[torn.to_vec()]].concat());
+            assert!(intent_of(&cut.child).unwrap().is_some());
+            cut.reads();
+        }
+        cut.resume(&[]).unwrap();
+        cut.reads();
+        assert_eq!(intent_of(&cut.child).unwrap(), None);
+    }
+}
+
+#[test]
+fn what_another_host_began_is_left_alone() {
+    let cut = Cut::new(Format::Vhdx, Direction::IntoParent);
+    let mut all = lines(&cut.child);
+    let text = String::from_utf8(all[0].split_off(17)).unwrap();
+    let host = intent_of(&cut.child).unwrap().unwrap().host;
+    let text = text.trim_end().replace(&host, "harrow-fen-2");
+    let digest = blake3::hash(text.as_bytes()).to_hex();
+    all[0] = format!("{} {text}\n", &digest[..16]).into_bytes();
+    put(&cut.child, &all);
+    let refused = |ended: zestful_sapling::Result<()>| match ended {
+        Err(Error::Refused(Refusal::OtherHost, _)) => {}
+        Err(Error::UnderWay { source, .. }) => {
+            assert!(matches!(*source, Error::Refused(Refusal::OtherHost, _)), "{source}");
+        }
+        other => panic!("{other:?}"),
+    };
+    refused(cut.resume(&[]));
+    refused(abandon(&cut.child, &[]).map(|_| ()));
+    refused(Merge::new(&cut.child).plan().unwrap().run(&Progress::new()).map(|_| ()));
+    cut.reads();
+    cut.resume(&[Override::OtherHost]).unwrap();
+    cut.reads();
+}
+
+/// A guest was started too early: its writes are neither lost nor rolled over.
+#[test]
+fn a_disk_that_was_written_to_meanwhile_stops_the_merge() {
+    let ways = [Direction::IntoParent, Direction::IntoChild];
+    let all = [Format::Vhdx, Format::Vhd].into_iter().flat_map(|format| ways.map(|way| (format, way)));
+    for (format, direction, moved) in all.flat_map(|(format, way)| [(format, way, false), (format, way, true)]) {
+        let mut cut = Cut::at(format, direction, moved);
+        // Our own writers are refused.
+        let ours = ChainMut::open(&cut.child, &OpenOptions::new()).map(|_| ());
+        assert!(matches!(ours, Err(Error::Refused(Refusal::UnderWay, _))), "{ours:?}");
+        // Another program asks nobody.
+        let storage = Arc::new(FileStorage::open(&cut.child, Access::Write).unwrap());
+        let mut image = open_image_mut(storage, None).unwrap();
+        image.write_at(&[9; 4096], 0).unwrap();
+        image.close().unwrap();
+        cut.content.fill(0, 4096, 9);
+        cut.reads();
+        if moved && direction == Direction::IntoChild {
+            // It holds everything itself by then, these writes as well.
+            cut.resume(&[]).unwrap();
+            cut.reads();
+            continue;
+        }
+        let Err(Error::UnderWay { source, .. }) = cut.resume(&[]) else {
+            panic!("it was carried on: {format} {direction:?} {moved}")
+        };
+        assert!(matches!(*source, Error::Refused(Refusal::SourceChanged, _)), "{source}");
+        cut.reads();
+        abandon(&cut.child, &[]).unwrap();
+        cut.reads();
+        write(&cut.child, 1 << 20, 8);
+        cut.content.fill(1 << 20, 4096, 8);
+        Merge::new(&cut.child).plan().unwrap().run(&Progress::new()).unwrap();
+        cut.reads();
+    }
+}
