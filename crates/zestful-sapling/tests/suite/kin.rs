@@ -12,7 +12,7 @@ use crate::tribe::{Step, Tribe, derive, make, move_to, relink, steps, write};
 use crate::world::Model;
 
 proptest! {
-    #![proptest_config(crate::world::config(24))]
+    #![proptest_config(crate::world::config(96))]
 
     #[test]
     fn families_read_as_before_wherever_their_files_go(steps in steps(), vhd in any::<bool>()) {
