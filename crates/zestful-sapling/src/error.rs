@@ -94,6 +94,12 @@ pub enum Refusal {
     Pinned,
     /// The host that began something is another one.
     OtherHost,
+    /// What was begun was begun with other files than these, such as the originals of these copies.
+    OtherFiles,
+    /// The file has a second name.
+    HardLinks,
+    /// A child cannot be recorded as one of its parent.
+    Unrecorded,
     /// Neither way of doing it is possible.
     NoWay,
     /// An earlier write or sync of this handle failed, so nothing more is written through it.

@@ -15,6 +15,7 @@
 //! | [`storage`] | where bytes live: files with their holes and locks, memory, storage that fails on demand |
 //! | [`image`] | one image file of a format, alone |
 //! | [`chain`] | a disk as the guest sees it: an image and its parents |
+//! | [`family`] | who depends on whom, and what speaks against a change |
 //! | [`guest`] | what lies inside a disk: partition tables |
 //! | [`check`], [`ops`] | verifying; making, deriving, copying, looking; each change as a plan and its run |
 //!
@@ -56,6 +57,7 @@ mod bytes;
 pub mod chain;
 pub mod check;
 pub mod error;
+pub mod family;
 pub mod finding;
 pub mod guest;
 pub mod image;

@@ -2,6 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
+use clap::builder::{PossibleValue, PossibleValuesParser, TypedValueParser};
 use clap::{Args as ArgGroup, Parser, Subcommand, ValueEnum};
 use zestful_sapling::image::{Format, Kind, check_ending};
 use zestful_sapling::ops::{Identity, KeepName, NewImage, Override, Search, Space};
@@ -121,6 +122,8 @@ pub(crate) enum Force {
     Ending,
     /// Sectors of another size under a partition table
     Sectors,
+    /// A source that another program has open for writing
+    InUse,
 }
 
 #[derive(Clone, Copy, Debug, ValueEnum)]
@@ -190,6 +193,7 @@ impl ImageOptions {
             image = image.with_override(match force {
                 Force::Ending => Override::Ending,
                 Force::Sectors => Override::Sectors,
+                Force::InUse => Override::InUse,
             });
         }
         if yes { image.with_override(Override::DeviceContent) } else { image }
@@ -222,49 +226,44 @@ impl From<NameOf> for KeepName {
     }
 }
 
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub(crate) enum MergeForce {
-    /// Children that once were known and are not to be found
-    UnknownChildren,
-    /// An image that another process has open for writing
-    InUse,
-    /// What another host began
-    OtherHost,
-}
+/// What may be forced on changes in a family, and what that goes over.
+const OVERRIDES: [(&str, Override, &str); 6] = [
+    ("identity", Override::Identity, "A parent that is not the one recorded"),
+    (
+        "unknown-children",
+        Override::UnknownChildren,
+        "Images that may have grown from it, and are not to be found or read",
+    ),
+    ("unrecorded-child", Override::UnrecordedChild, "A parent that cannot record who grows from it"),
+    ("in-use", Override::InUse, "An image that another process has open for writing"),
+    ("hard-links", Override::HardLinks, "A file that has other names"),
+    ("other-host", Override::OtherHost, "What another host began"),
+];
 
-impl From<MergeForce> for Override {
-    fn from(force: MergeForce) -> Self {
-        match force {
-            MergeForce::UnknownChildren => Override::UnknownChildren,
-            MergeForce::InUse => Override::InUse,
-            MergeForce::OtherHost => Override::OtherHost,
-        }
-    }
-}
-
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub(crate) enum WorkForce {
-    /// An image that another process has open for writing
-    InUse,
-    /// What another host began
-    OtherHost,
+/// Those of the overrides that a command knows.
+fn overrides(names: &'static [&'static str]) -> impl TypedValueParser<Value = Override> {
+    let known = OVERRIDES.iter().filter(|(name, ..)| names.contains(name));
+    let values = known.map(|(name, _, help)| PossibleValue::new(*name).help(*help));
+    PossibleValuesParser::new(values.collect::<Vec<_>>()).try_map(|chosen| {
+        let found = OVERRIDES.iter().find(|(name, ..)| *name == chosen).map(|(_, allowed, _)| *allowed);
+        found.ok_or("no such override")
+    })
 }
 
 /// What may be forced on work that spans several files.
 #[derive(Clone, Debug, ArgGroup)]
 pub(crate) struct WorkForces {
     /// Do it all the same, where it was refused for this
-    #[arg(long = "force", value_enum, value_name = "WHAT", require_equals = true, value_delimiter = ',')]
-    what: Vec<WorkForce>,
+    #[arg(
+        long = "force", value_name = "WHAT", require_equals = true, value_delimiter = ',',
+        value_parser = overrides(&["unknown-children", "unrecorded-child", "in-use", "hard-links", "other-host"])
+    )]
+    what: Vec<Override>,
 }
 
 impl WorkForces {
     pub(crate) fn overrides(&self) -> Vec<Override> {
-        let named = |force: &WorkForce| match force {
-            WorkForce::InUse => Override::InUse,
-            WorkForce::OtherHost => Override::OtherHost,
-        };
-        self.what.iter().map(named).collect()
+        self.what.clone()
     }
 }
 
@@ -279,6 +278,51 @@ pub(crate) struct SearchOption {
 impl SearchOption {
     pub(crate) fn search(&self) -> Search {
         Search::below(self.folders.clone())
+    }
+}
+
+/// How an image that is to be written to is opened, and what that goes over.
+#[derive(Clone, Debug, ArgGroup)]
+pub(crate) struct WriteOptions {
+    /// The format, whatever the signature says; one that the ending contradicts needs --force=ending
+    #[arg(long, value_enum)]
+    format: Option<FormatName>,
+    #[command(flatten)]
+    pub(crate) search: SearchOption,
+    /// Do it all the same, where it was refused for this
+    #[arg(long, value_enum, value_name = "WHAT", require_equals = true, value_delimiter = ',')]
+    force: Vec<WriteForce>,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum WriteForce {
+    /// A format that the file's ending contradicts
+    Ending,
+    /// Images that may have grown from it, and are not to be found or read
+    UnknownChildren,
+    /// An image that another process has open for writing
+    InUse,
+    /// A file that has other names
+    HardLinks,
+}
+
+impl WriteOptions {
+    /// The format, unless the file's name contradicts it.
+    pub(crate) fn format(&self, path: &Path) -> Result<Option<Format>, zestful_sapling::Error> {
+        let format = self.format.map(Into::into);
+        if !self.force.contains(&WriteForce::Ending) {
+            check_ending(path, format)?;
+        }
+        Ok(format)
+    }
+
+    pub(crate) fn overrides(&self) -> impl Iterator<Item = Override> + '_ {
+        self.force.iter().map(|force| match force {
+            WriteForce::Ending => Override::Ending,
+            WriteForce::UnknownChildren => Override::UnknownChildren,
+            WriteForce::InUse => Override::InUse,
+            WriteForce::HardLinks => Override::HardLinks,
+        })
     }
 }
 
@@ -332,6 +376,12 @@ pub(crate) enum Command {
         /// The unit of allocation: 1M to 256M for vhdx, 512K or 2M for vhd [default: by the disk's size]
         #[arg(long, value_name = "SIZE", value_parser = size)]
         block_size: Option<u64>,
+        /// Do it all the same, where it was refused for this
+        #[arg(
+            long, value_name = "WHAT", require_equals = true, value_delimiter = ',',
+            value_parser = overrides(&["unrecorded-child", "in-use", "hard-links"])
+        )]
+        force: Vec<Override>,
     },
     /// Tell all about an image; for a folder one line an image
     Show {
@@ -373,9 +423,12 @@ pub(crate) enum Command {
         parent: Option<PathBuf>,
         #[command(flatten)]
         search: SearchOption,
-        /// Take a parent of another identity, where it was refused for this
-        #[arg(long, value_name = "WHAT", require_equals = true, value_parser = ["identity"])]
-        force: Option<String>,
+        /// Do it all the same, where it was refused for this
+        #[arg(
+            long, value_name = "WHAT", require_equals = true, value_delimiter = ',',
+            value_parser = overrides(&["identity", "unrecorded-child", "in-use", "hard-links"])
+        )]
+        force: Vec<Override>,
     },
     /// Put a child onto another base, its content unchanged
     Transplant {
@@ -398,9 +451,8 @@ pub(crate) enum Command {
         keep_name: Option<NameOf>,
         #[command(flatten)]
         search: SearchOption,
-        /// Do it all the same, where it was refused for this
-        #[arg(long, value_enum, value_name = "WHAT", require_equals = true, value_delimiter = ',')]
-        force: Vec<MergeForce>,
+        #[command(flatten)]
+        force: WorkForces,
     },
     /// The first look: what is whole, what is unfinished, who holds what, what guests write to, what fits
     Status {
@@ -413,12 +465,16 @@ pub(crate) enum Command {
         /// An image that takes part, its journal, or a folder where one thing is under way
         path: PathBuf,
         #[command(flatten)]
+        search: SearchOption,
+        #[command(flatten)]
         force: WorkForces,
     },
     /// Give up what was begun and cut short, where that is still possible
     Abandon {
         /// An image that takes part, its journal, or a folder where one thing is under way
         path: PathBuf,
+        #[command(flatten)]
+        search: SearchOption,
         #[command(flatten)]
         force: WorkForces,
     },
@@ -431,11 +487,32 @@ pub(crate) enum Command {
         verify: bool,
         #[command(flatten)]
         search: SearchOption,
+        /// Do it all the same, where it was refused for this
+        #[arg(
+            long, value_name = "WHAT", require_equals = true, value_delimiter = ',',
+            value_parser = overrides(&["in-use", "hard-links"])
+        )]
+        force: Vec<Override>,
     },
     /// Take a pin away
     Unpin {
         /// The base
         base: PathBuf,
+        #[command(flatten)]
+        search: SearchOption,
+    },
+    /// Free a former current disk that is frozen though nothing grows from it any more
+    Unfreeze {
+        /// The image
+        image: PathBuf,
+        #[command(flatten)]
+        search: SearchOption,
+        /// Do it all the same, where it was refused for this
+        #[arg(
+            long, value_name = "WHAT", require_equals = true, value_delimiter = ',',
+            value_parser = overrides(&["unknown-children", "in-use", "hard-links"])
+        )]
+        force: Vec<Override>,
     },
     /// Where two disks, or two layers of one chain, differ
     Diff {
@@ -462,6 +539,8 @@ pub(crate) enum Command {
         target: PathBuf,
         #[command(flatten)]
         search: SearchOption,
+        #[command(flatten)]
+        force: WorkForces,
     },
     /// Delete an image that nothing needs
     Remove {
@@ -469,9 +548,12 @@ pub(crate) enum Command {
         path: PathBuf,
         #[command(flatten)]
         search: SearchOption,
-        /// Remove an image that was frozen for children of which none was found
-        #[arg(long, value_name = "WHAT", require_equals = true, value_parser = ["unknown-children"])]
-        force: Option<String>,
+        /// Do it all the same, where it was refused for this
+        #[arg(
+            long, value_name = "WHAT", require_equals = true, value_delimiter = ',',
+            value_parser = overrides(&["unknown-children", "in-use", "hard-links"])
+        )]
+        force: Vec<Override>,
     },
     /// Give an image that was copied by hand an identity of its own
     Identity {
@@ -481,7 +563,7 @@ pub(crate) enum Command {
         #[arg(long, required = true)]
         fresh: bool,
         #[command(flatten)]
-        format: FormatOption,
+        options: WriteOptions,
     },
     /// Verify images and all that they read through
     Check {
@@ -530,7 +612,7 @@ pub(crate) enum BytesCommand {
         #[arg(short, value_name = "FILE")]
         input: Option<PathBuf>,
         #[command(flatten)]
-        format: FormatOption,
+        options: WriteOptions,
     },
 }
 

@@ -2,6 +2,7 @@
 
 use std::fs::OpenOptions;
 use std::io::{self, IsTerminal, Write};
+use std::sync::OnceLock;
 
 use anstyle::{AnsiColor, Style};
 use serde::Serialize;
@@ -12,6 +13,8 @@ use crate::text;
 
 pub(crate) struct Console {
     common: Common,
+    /// What the plan of a change had to say beforehand; its answer says it again to scripts.
+    warnings: OnceLock<Vec<String>>,
 }
 
 const WARNING: Style = AnsiColor::Yellow.on_default().bold();
@@ -27,13 +30,13 @@ impl Console {
             Color::Never => anstream::ColorChoice::Never,
         }
         .write_global();
-        Self { common: common.clone() }
+        Self { common: common.clone(), warnings: OnceLock::new() }
     }
 
     /// For the commands that the demo runs: their text, and no JSON document of their own.
     pub(crate) fn for_part_of_demo(&self) -> Self {
         let quiet = self.common.quiet || self.common.json;
-        Self { common: Common { json: false, plan: false, quiet, ..self.common.clone() } }
+        Self { common: Common { json: false, plan: false, quiet, ..self.common.clone() }, warnings: OnceLock::new() }
     }
 
     pub(crate) fn common(&self) -> &Common {
@@ -79,7 +82,14 @@ impl Console {
         value: &impl Serialize,
         lines: impl IntoIterator<Item = S>,
     ) -> io::Result<()> {
-        if self.common.json { self.document(value) } else { self.say(lines) }
+        if !self.common.json {
+            return self.say(lines);
+        }
+        let mut value = serde_json::to_value(value).map_err(io::Error::other)?;
+        if let (Some(warnings), Some(object)) = (self.warnings.get(), value.as_object_mut()) {
+            object.entry("warnings").or_insert_with(|| warnings.clone().into());
+        }
+        self.document(&value)
     }
 
     pub(crate) fn warn(&self, message: &str) {
@@ -118,6 +128,7 @@ impl Console {
     pub(crate) fn show_plan(&self, plan: &Plan) -> io::Result<bool> {
         if !self.common.plan {
             plan.warnings.iter().for_each(|warning| self.warn(warning));
+            _ = self.warnings.set(plan.warnings.clone());
             return Ok(false);
         }
         let mut lines = vec![format!("plan for {}: nothing was changed", self.strong(plan.operation))];

@@ -183,12 +183,7 @@ fn an_image_in_use_is_refused_with_its_user() {
     let mut writer = scene.start("bytes write records.vhdx --at 0 --wait 9");
     scene.wait_until_locked("records.vhdx");
     let told = format!("records.vhdx is being used by process {} (zsap)", writer.id());
-    scene.run("bytes write records.vhdx --at 0 -i seeds.txt").expect(
-        "in use",
-        4,
-        "",
-        &told.replace("used", "written to"),
-    );
+    scene.run("bytes write records.vhdx --at 0 -i seeds.txt").expect("in use", 4, "", &told);
     scene.run("show records.vhdx").expect("a look", 0, &format!("being written to by process {}", writer.id()), "");
     let waiting = scene.start("copy records.vhdx late.raw --wait 20");
     drop(writer.stdin.take());

@@ -1,10 +1,12 @@
 //! The companion of an image: `IMAGE.zsap.json`, which knows what the image's own file cannot say: its children, as far
 //! as we were there, and its pin.
 //!
-//! It is kept best effort: an image works without it, and it never decides what a child reads.
+//! A child is recorded in it, durably, before it appears under its name. It never decides what a child reads, but what may
+//! be done with its image. It carries the image's identities, so that it is found again when the image was renamed by hand.
 
 use std::ffi::OsString;
 use std::io::Write;
+use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -15,22 +17,56 @@ use uuid::Uuid;
 use super::locate::{relative_path, tidy};
 use crate::error::{Error, Refusal, Result};
 use crate::finding::Finding;
-use crate::image::folder_of;
-use crate::storage::{StagedFile, Storage, remove, sync_folder};
+use crate::image::{folder_of, open_image, open_place};
+use crate::storage::{Access, FileId, StagedFile, Storage, Turn, open_regular, remove, sync_folder};
 
-const VERSION: u32 = 1;
+const VERSION: u32 = 2;
+/// The form without the identities of the image.
+const FIRST_VERSION: u32 = 1;
+const ENDING: &str = ".zsap.json";
 
 /// What the companion of an image says.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Companion {
     /// The form of this record.
     pub version: u32,
+    /// The image that it belongs to, as it was when this was written.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub image: Option<ImageMark>,
+    /// Since when the image is frozen because children grew from it; kept when the last of them is gone.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub frozen: Option<Timestamp>,
     /// The children that grew from the image, as far as we were there.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub children: Vec<KnownChild>,
     /// That the image is never to change, and what proves that it did not.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub pin: Option<Pin>,
+}
+
+/// What an image is known by, whatever it is called.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ImageMark {
+    /// Identifies the disk to a guest.
+    pub identity: Option<Uuid>,
+    /// Identifies the content; children record it.
+    pub data_identity: Option<Uuid>,
+    /// The file.
+    pub file: FileId,
+}
+
+impl ImageMark {
+    /// What the image at `path` is known by now; `None` when it cannot be opened.
+    pub(crate) fn of(path: &Path) -> Option<Self> {
+        let image = open_image(open_place(path, Access::Look).ok()?.storage, None).ok()?;
+        let (identity, data_identity) = (image.info().identity, image.info().data_identity);
+        Some(Self { identity, data_identity, file: FileId::of(path).ok()? })
+    }
+
+    /// Whether this is the same file, or holds the same content.
+    fn fits(&self, other: &Self) -> bool {
+        self.file == other.file || (self.data_identity.is_some() && self.data_identity == other.data_identity)
+    }
 }
 
 /// A child that was grown from the image.
@@ -40,6 +76,32 @@ pub struct KnownChild {
     pub path: PathBuf,
     /// Since when it is known.
     pub since: Timestamp,
+    /// Its file, which a rename by hand does not change.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub file: Option<FileId>,
+}
+
+/// A child to be recorded: where it stands, or is to stand, and its file.
+pub(crate) type NewChild = (PathBuf, Option<FileId>);
+
+/// What changes in what is known of an image's children.
+#[derive(Clone, Copy, Debug, Default)]
+pub(crate) struct ChildrenChange<'a> {
+    /// Those that are no longer there.
+    pub(crate) gone: &'a [PathBuf],
+    /// Those that are there, or about to be.
+    pub(crate) new: &'a [NewChild],
+    /// Whether the image is frozen for children from here on.
+    pub(crate) freezes: bool,
+    /// Whether it is free again.
+    pub(crate) thaws: bool,
+    /// Companions that the image may have left behind when it was moved by hand.
+    pub(crate) elsewhere: &'a [PathBuf],
+}
+
+/// A child that stands where it is recorded.
+pub(crate) fn child_at(path: &Path) -> NewChild {
+    (path.to_owned(), FileId::of(path).ok())
 }
 
 /// The promise that an image never changes, and its digests. Sizes are in bytes.
@@ -107,7 +169,7 @@ impl<'de> Deserialize<'de> for Digest {
 
 impl Default for Companion {
     fn default() -> Self {
-        Self { version: VERSION, children: Vec::new(), pin: None }
+        Self { version: VERSION, image: None, frozen: None, children: Vec::new(), pin: None }
     }
 }
 
@@ -116,97 +178,219 @@ impl Companion {
     pub fn place(image: &Path) -> PathBuf {
         let real = std::fs::canonicalize(image).unwrap_or_else(|_| image.to_owned());
         let mut name = OsString::from(real);
-        name.push(".zsap.json");
+        name.push(ENDING);
         PathBuf::from(name)
     }
 
-    /// What the companion of an image says, if it has one.
+    /// The image that a companion at `place` is named after; `None` when that is no companion's name.
+    pub(crate) fn image_of(place: &Path) -> Option<PathBuf> {
+        let name = place.file_name()?.as_bytes().strip_suffix(ENDING.as_bytes())?;
+        (!name.is_empty()).then(|| place.with_file_name(std::ffi::OsStr::from_bytes(name)))
+    }
+
+    /// What the companion of an image says, if it has one under its name.
     ///
     /// # Errors
-    /// `Damaged` when it cannot be understood; `Unsupported` when a newer version wrote it; `Io`.
+    /// `Damaged` when it cannot be understood; `Unsupported` when a newer version wrote it; `Io`, also when something
+    /// else than a regular file stands there.
     pub fn of(image: &Path) -> Result<Option<Self>> {
-        let place = Self::place(image);
-        let file = match std::fs::File::open(&place) {
-            Ok(file) => file,
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(None),
-            Err(error) => return Err(Error::io("open", &place, error)),
-        };
+        Self::read(&Self::place(image))
+    }
+
+    /// What stands at `place`.
+    pub(crate) fn read(place: &Path) -> Result<Option<Self>> {
+        let Some(file) = open_regular(place)? else { return Ok(None) };
         let found: Self = serde_json::from_reader(std::io::BufReader::new(file)).map_err(|error| {
             let message = format!(
-                "it cannot be understood: {error}; whether the image is pinned cannot be told: \
-                                   restore it from a copy, or remove it by hand"
+                "it cannot be understood: {error}; whether the image is pinned, and who grew from it, cannot be told: \
+                 restore it from a copy, or remove it by hand"
             );
-            Error::from_finding(Finding::fatal("companion-damaged", "companion", 0, message).at(&place))
+            Error::from_finding(Finding::fatal("companion-damaged", "companion", 0, message).at(place))
         })?;
         match found.version {
-            VERSION => Ok(Some(found)),
+            FIRST_VERSION..=VERSION => Ok(Some(found)),
             other => {
-                let message = format!("its version is {other}, only {VERSION} is known");
-                Err(Error::from_finding(Finding::unsupported("companion-version", "companion", 0, message).at(&place)))
+                let message = format!("its version is {other}, up to {VERSION} is known");
+                Err(Error::from_finding(Finding::unsupported("companion-version", "companion", 0, message).at(place)))
             }
         }
+    }
+
+    /// What is known of an image: its companion under its name, and those in its folder that lost their image, and belong
+    /// to this one: it was renamed by hand.
+    ///
+    /// # Errors
+    /// As [`Companion::of`] for the one under its name.
+    pub fn known(image: &Path) -> Result<Option<Self>> {
+        let own = Self::of(image)?;
+        let lone = lone_companions(&folder_of(&Self::place(image)));
+        Self::joined(image, own, &lone)
+    }
+
+    /// The same, with these lone companions.
+    pub(crate) fn joined(image: &Path, own: Option<Self>, lone: &[PathBuf]) -> Result<Option<Self>> {
+        let fitting = fitting(image, lone);
+        if own.is_none() && fitting.is_empty() {
+            return Ok(None);
+        }
+        let mut joined = own.unwrap_or_default();
+        for (place, other) in fitting {
+            joined.take_over(image, &place, other);
+        }
+        Ok(Some(joined))
+    }
+
+    fn take_over(&mut self, image: &Path, place: &Path, other: Self) {
+        let (from, to) = (folder_of(place), folder_of(&Self::place(image)));
+        for child in other.children {
+            let path = relative_path(&to, &tidy(&from.join(&child.path)));
+            if !self.children.iter().any(|known| known.path == path) {
+                self.children.push(KnownChild { path, ..child });
+            }
+        }
+        self.pin = self.pin.take().or(other.pin);
+        self.frozen = self.frozen.or(other.frozen);
+    }
+
+    /// Changes what is known of an image. Whoever changes a companion in the same folder waits meanwhile, so that no change is
+    /// lost; a companion that an image left behind when it was renamed by hand, here or at one of the places named, becomes
+    /// its own again. Durable on return.
+    ///
+    /// # Errors
+    /// As [`Companion::of`]; `Io` when it cannot be written; `Refused` when another process keeps it from being changed.
+    pub(crate) fn change(image: &Path, elsewhere: &[PathBuf], act: impl FnOnce(&mut Self)) -> Result<()> {
+        let place = Self::place(image);
+        let folder = folder_of(&place);
+        let _turn = Turn::take(&folder)?;
+        let own = Self::read(&place)?;
+        let mut lone = lone_companions(&folder);
+        lone.extend(elsewhere.iter().filter_map(|other| std::fs::canonicalize(other).ok()));
+        lone.sort();
+        lone.dedup();
+        let fitting = fitting(image, &lone);
+        let mut after = own.clone().unwrap_or_default();
+        for (place, other) in &fitting {
+            after.take_over(image, place, other.clone());
+        }
+        act(&mut after);
+        after.version = VERSION;
+        after.image = ImageMark::of(image).or(after.image);
+        if own.as_ref() != Some(&after) {
+            after.write(&place)?;
+        }
+        for (place, _) in fitting {
+            remove(&place)?;
+            sync_folder(&place)?;
+        }
+        Ok(())
+    }
+
+    fn write(&self, place: &Path) -> Result<()> {
+        if self.children.is_empty() && self.pin.is_none() && self.frozen.is_none() {
+            return take_away(place);
+        }
+        let staged = StagedFile::create_beside(place)?;
+        // Piece by piece: the digests of a large disk are long.
+        let mut writer = std::io::BufWriter::new(Appending { storage: staged.storage(), at: 0 });
+        let written = serde_json::to_writer_pretty(&mut writer, self).map_err(std::io::Error::other);
+        written.and_then(|()| writer.flush()).map_err(|error| Error::io("write", place, error))?;
+        drop(writer);
+        staged.replace()
     }
 
     /// Writes it beside the image in the place of the one that was there; one that says nothing is removed.
     ///
     /// # Errors
-    /// `Io`.
+    /// `Io`; `Refused` when another process keeps it from being changed.
     pub fn put(&self, image: &Path) -> Result<()> {
         let place = Self::place(image);
-        if self.children.is_empty() && self.pin.is_none() {
-            return Self::remove(image);
-        }
-        let staged = StagedFile::create_beside(&place)?;
-        // Piece by piece: the digests of a large disk are long.
-        let mut writer = std::io::BufWriter::new(Appending { storage: staged.storage(), at: 0 });
-        let written = serde_json::to_writer_pretty(&mut writer, self).map_err(std::io::Error::other);
-        written.and_then(|()| writer.flush()).map_err(|error| Error::io("write", &place, error))?;
-        drop(writer);
-        staged.replace()
+        let _turn = Turn::take(&folder_of(&place))?;
+        self.write(&place)
     }
 
-    /// Takes the companion of an image away.
+    /// Takes the companion of an image away, durably.
     ///
     /// # Errors
     /// `Io`.
     pub fn remove(image: &Path) -> Result<()> {
         let place = Self::place(image);
-        match place.exists() {
-            true => remove(&place).and_then(|()| sync_folder(&place)),
-            false => Ok(()),
-        }
+        let _turn = Turn::take(&folder_of(&place))?;
+        take_away(&place)
     }
 
-    /// The children's paths on this host.
+    /// The children's paths on this host, for the companion of `image`.
     pub fn child_paths(&self, image: &Path) -> Vec<PathBuf> {
         let folder = folder_of(&Self::place(image));
         self.children.iter().map(|child| tidy(&folder.join(&child.path))).collect()
     }
 
-    /// Changes what is known of an image's children: some are no longer there, others are.
+    /// Changes what is known of an image's children; durable on return.
     ///
     /// # Errors
-    /// As [`Companion::of`] and [`Companion::put`].
-    pub fn change_children(image: &Path, gone: &[PathBuf], new: &[PathBuf]) -> Result<()> {
-        let before = Self::of(image)?.unwrap_or_default();
-        let mut after = before.clone();
+    /// As [`Companion::change`].
+    pub(crate) fn change_children(image: &Path, change: &ChildrenChange<'_>) -> Result<()> {
         let folder = folder_of(&Self::place(image));
-        let real = |path: &PathBuf| {
-            let folder = std::fs::canonicalize(folder_of(path)).unwrap_or_else(|_| folder_of(path));
-            path.file_name().map_or_else(|| path.clone(), |name| folder.join(name))
-        };
-        let relative: Vec<PathBuf> = new.iter().map(|path| relative_path(&folder, &real(path))).collect();
-        let gone: Vec<PathBuf> = gone.iter().map(|path| relative_path(&folder, &real(path))).collect();
-        // What takes the place of others has grown since they did.
-        let before_it = after.children.iter().filter(|child| gone.contains(&child.path)).map(|child| child.since).min();
-        after.children.retain(|child| !gone.contains(&child.path));
-        for path in relative {
-            if !after.children.iter().any(|child| child.path == path) {
-                after.children.push(KnownChild { path, since: before_it.unwrap_or_else(Timestamp::now) });
+        Self::change(image, change.elsewhere, |companion| {
+            companion.replace_children(&folder, change.gone, change.new);
+            if change.freezes {
+                companion.frozen.get_or_insert_with(Timestamp::now);
             }
-        }
-        if after == before { Ok(()) } else { after.put(image) }
+            if change.thaws {
+                companion.frozen = None;
+            }
+        })
     }
+
+    fn replace_children(&mut self, folder: &Path, gone: &[PathBuf], new: &[NewChild]) {
+        let recorded = |path: &Path| {
+            let folder_there = std::fs::canonicalize(folder_of(path)).unwrap_or_else(|_| folder_of(path));
+            let real = path.file_name().map_or_else(|| path.to_owned(), |name| folder_there.join(name));
+            relative_path(folder, &real)
+        };
+        let gone: Vec<PathBuf> = gone.iter().map(|path| recorded(path)).collect();
+        // What takes the place of others has grown since they did.
+        let before_it = self.children.iter().filter(|child| gone.contains(&child.path)).map(|child| child.since).min();
+        self.children.retain(|child| !gone.contains(&child.path));
+        for (path, file) in new {
+            let path = recorded(path);
+            // The same file under a name that it had before a rename by hand.
+            let known =
+                self.children.iter().position(|child| child.path == path || (file.is_some() && child.file == *file));
+            let since = known.map(|number| self.children.remove(number).since).or(before_it);
+            self.children.push(KnownChild { path, since: since.unwrap_or_else(Timestamp::now), file: *file });
+        }
+    }
+}
+
+fn take_away(place: &Path) -> Result<()> {
+    match std::fs::symlink_metadata(place) {
+        Ok(_) => remove(place).and_then(|()| sync_folder(place)),
+        Err(_) => Ok(()),
+    }
+}
+
+/// The companions in a folder whose image is not there.
+pub(crate) fn lone_companions(folder: &Path) -> Vec<PathBuf> {
+    let Ok(entries) = std::fs::read_dir(folder) else { return Vec::new() };
+    entries.flatten().map(|entry| entry.path()).filter(|path| is_lone(path)).collect()
+}
+
+/// Whether this is a companion whose image is not there.
+pub(crate) fn is_lone(place: &Path) -> bool {
+    Companion::image_of(place).is_some_and(|image| std::fs::symlink_metadata(image).is_err())
+}
+
+/// Those lone companions that belong to an image. One that cannot be read belongs to none; `status` tells of it.
+fn fitting(image: &Path, lone: &[PathBuf]) -> Vec<(PathBuf, Companion)> {
+    if lone.is_empty() {
+        return Vec::new();
+    }
+    let Some(mark) = ImageMark::of(image) else { return Vec::new() };
+    let fits = |place: &PathBuf| {
+        let companion = Companion::read(place).ok()??;
+        companion.image.as_ref().is_some_and(|other| other.fits(&mark)).then_some((place.clone(), companion))
+    };
+    lone.iter().filter_map(fits).collect()
 }
 
 /// A storage that is written from its beginning to its end.
@@ -251,7 +435,7 @@ pub(crate) fn touched_since(image: &Path, pin: &Pin) -> Option<String> {
 /// # Errors
 /// `Refused`; as [`Companion::of`].
 pub(crate) fn refuse_pinned(image: &Path) -> Result<()> {
-    match Companion::of(image)?.and_then(|companion| companion.pin) {
+    match Companion::known(image)?.and_then(|companion| companion.pin) {
         None => Ok(()),
         Some(pin) => Err(Error::refused(
             Refusal::Pinned,

@@ -21,23 +21,26 @@ mod stretch;
 mod walk;
 
 use std::path::Path;
+use std::sync::Arc;
 
 use crate::error::{Error, Result};
 use crate::finding::Finding;
-use crate::image::{
-    Format, Image, ImageInfo, ImageMut, Source, open_image, open_image_mut, open_place, open_place_mut,
-};
-use crate::storage::Access;
+use crate::image::{Format, Image, ImageInfo, ImageMut, Place, Source, is_single_file, open_image, open_place};
+use crate::storage::{Access, FileStorage, Held};
 use resolved::Resolved;
 
-pub use companion::{Companion, Digest, KnownChild, Pin, PinnedRun};
-pub(crate) use companion::{modified, refuse_pinned, touched_since};
+pub(crate) use companion::{
+    ChildrenChange, NewChild, child_at, is_lone, lone_companions, modified, refuse_pinned, touched_since,
+};
+pub use companion::{Companion, Digest, ImageMark, KnownChild, Pin, PinnedRun};
 pub(crate) use digests::{PIECE, changed_since, digest_pieces};
 pub use journal::{Grandchild, Intent, Member, Work, intent_of, journal_of};
-pub(crate) use journal::{Journal, Mark, Stamp, read as read_journal, refuse_under_way, stamp_of};
+pub(crate) use journal::{
+    Journal, Mark, Stamp, clear_copies, image_of_journal, read as read_journal, refuse_under_way, stamp_of,
+};
 pub(crate) use locate::{candidates, identity_of, record_of, records_absolute};
 pub(crate) use pair::{Pair, Side};
-pub(crate) use resolve::{judge_pair, parent_of};
+pub(crate) use resolve::{judge_pair, open_parents, parent_of};
 pub use stream::DiskStream;
 pub(crate) use stretch::{Part, Stretch, data_len, for_each_part, for_each_stretch, split_by_holes};
 pub(crate) use walk::{Origin, Walk};
@@ -51,6 +54,7 @@ pub struct OpenOptions {
     format: Option<Format>,
     parent: Option<std::path::PathBuf>,
     look: bool,
+    held: Option<Arc<Held>>,
 }
 
 impl OpenOptions {
@@ -77,7 +81,34 @@ impl OpenOptions {
         self
     }
 
-    fn read_access(&self) -> Access {
+    /// Files are opened through these, and what is not among them yet is kept there, locked for reading.
+    pub(crate) fn with_held(mut self, held: &Arc<Held>) -> Self {
+        self.held = Some(held.clone());
+        self
+    }
+
+    pub(crate) fn format(&self) -> Option<Format> {
+        self.format
+    }
+
+    /// Opens what stands at `path` for reading.
+    fn open_place(&self, path: &Path) -> Result<Place> {
+        if self.held.is_none() || !is_single_file(path) {
+            return open_place(path, self.access());
+        }
+        let file = self.open_file(path)?;
+        Ok(Place { identity: file.host_identity()?, storage: file, pieces: None })
+    }
+
+    /// Opens the regular file at `path` for reading.
+    pub(crate) fn open_file(&self, path: &Path) -> Result<Arc<FileStorage>> {
+        match &self.held {
+            Some(held) => held.take(path, Access::Read),
+            None => FileStorage::open(path, self.access()).map(Arc::new),
+        }
+    }
+
+    fn access(&self) -> Access {
         if self.look { Access::Look } else { Access::Read }
     }
 }
@@ -172,7 +203,7 @@ impl Chain {
     /// # Errors
     /// `Parent` with what is wrong with which file; otherwise as [`open_image`] and [`FileStorage::open`](crate::storage::FileStorage::open).
     pub fn open(path: &Path, options: &OpenOptions) -> Result<Self> {
-        let place = open_place(path, options.read_access())?;
+        let place = options.open_place(path)?;
         let current = open_image(place.storage, options.format)?;
         let (parents, warnings) = resolve::open_parents(&*current, place.identity, options)?;
         let layers = std::iter::once(current).chain(parents).collect();
@@ -221,20 +252,6 @@ pub struct ChainMut {
 }
 
 impl ChainMut {
-    /// Opens an image for writing, alone, and its parents for reading.
-    ///
-    /// # Errors
-    /// As [`Chain::open`]; `Refused` also when the image is marked read-only, pinned or in use, or when something is under
-    /// way with it.
-    pub fn open(path: &Path, options: &OpenOptions) -> Result<Self> {
-        refuse_under_way(path)?;
-        refuse_pinned(path)?;
-        let (storage, identity) = open_place_mut(path, Access::Write)?;
-        let current = open_image_mut(storage, options.format)?;
-        let (parents, _) = resolve::open_parents(&*current, identity, options)?;
-        Ok(Self { current, parents, resolved: Resolved::default() })
-    }
-
     /// A disk over an image that is open already and parents that it reads through, nearest first.
     ///
     /// The caller answers for the parents being the right ones.

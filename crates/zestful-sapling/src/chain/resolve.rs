@@ -3,7 +3,6 @@
 use std::io::ErrorKind;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 
 use uuid::Uuid;
 
@@ -13,13 +12,13 @@ use crate::error::{Error, ParentProblemKind, Refusal, Result};
 use crate::finding::{Finding, Repair};
 use crate::image::{Image, ImageInfo, ParentReference, open_image};
 use crate::size::format_size;
-use crate::storage::{FileStorage, HostIdentity};
+use crate::storage::HostIdentity;
 
 /// Parents, nearest first, and what is unusual about them.
 type Parents = (Vec<Box<dyn Image>>, Vec<Finding>);
 
 /// All parents of `current`.
-pub(super) fn open_parents(current: &dyn Image, identity: HostIdentity, options: &OpenOptions) -> Result<Parents> {
+pub(crate) fn open_parents(current: &dyn Image, identity: HostIdentity, options: &OpenOptions) -> Result<Parents> {
     let mut parents: Vec<Box<dyn Image>> = Vec::new();
     let mut warnings = Vec::new();
     let mut seen = vec![identity];
@@ -126,12 +125,12 @@ fn try_candidate(
         Error::Refused(Refusal::InUse, _) => Err(error),
         other => Ok(Tried::Wrong(ParentProblemKind::Unreadable { parent: path.to_owned(), reason: other.to_string() })),
     };
-    let storage = match FileStorage::open(path, options.read_access()) {
-        Ok(storage) => storage,
+    let file = match options.open_file(path) {
+        Ok(file) => file,
         Err(error) => return unreadable(error),
     };
-    let identity = storage.host_identity()?;
-    let image = match open_image(Arc::new(storage), None) {
+    let identity = file.host_identity()?;
+    let image = match open_image(file, None) {
         Ok(image) => image,
         Err(error) => return unreadable(error),
     };

@@ -61,7 +61,7 @@ fn judge_identity(image: &dyn Image, pin: &Pin, findings: &mut Vec<Finding>) {
 }
 
 fn pin_of(path: &Path, findings: &mut Vec<Finding>) -> Option<Pin> {
-    match Companion::of(path) {
+    match Companion::known(path) {
         Ok(companion) => companion.and_then(|companion| companion.pin),
         Err(Error::Damaged(finding) | Error::Unsupported(finding)) => {
             findings.push(*finding);

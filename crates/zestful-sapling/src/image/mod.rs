@@ -15,10 +15,11 @@ use uuid::Uuid;
 
 use crate::error::Result;
 use crate::finding::Finding;
-use crate::storage::ReadAt;
+use crate::storage::{Latched, ReadAt};
 
+pub(crate) use open::{Place, is_single_file, open_place, open_place_at_once, open_place_mut};
 pub use open::{open_image, open_image_mut};
-pub(crate) use open::{open_place, open_place_mut};
+pub(crate) use probe::signatures;
 pub use probe::{check_ending, format_of_name, probe};
 pub use raw::{RawImage, RawImageMut};
 
@@ -251,6 +252,10 @@ pub trait ImageMut: Image {
     /// As [`ImageMut::set_parent`].
     fn remove_parent(&mut self) -> Result<()>;
 
+    /// The way in which another thread may have the host put what was written on its disk, beside the writing. When it fails
+    /// there the image refuses further writes, too: the host has told of the loss once, and a later sync would not.
+    fn syncer(&self) -> Syncer;
+
     /// Returns when all that was written before is durable.
     ///
     /// # Errors
@@ -262,6 +267,24 @@ pub trait ImageMut: Image {
     /// # Errors
     /// As [`ImageMut::flush`].
     fn close(self: Box<Self>) -> Result<()>;
+}
+
+/// Has the host put on its disk what was written into an image; see [`ImageMut::syncer`].
+#[derive(Clone)]
+pub struct Syncer(std::sync::Arc<Latched>);
+
+impl Syncer {
+    pub(crate) fn new(storage: &std::sync::Arc<Latched>) -> Self {
+        Self(storage.clone())
+    }
+
+    /// Returns when everything written into the image's file so far is on the host's disk. What makes it visible may not be.
+    ///
+    /// # Errors
+    /// `Io`, and then it is final for the image; `Refused` after an earlier failure.
+    pub fn sync(&self) -> Result<()> {
+        crate::storage::Storage::sync(&*self.0)
+    }
 }
 
 /// Rejects a range that does not lie inside the disk or is not made of whole sectors.

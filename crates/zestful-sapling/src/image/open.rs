@@ -6,7 +6,7 @@ use std::sync::Arc;
 use super::pieces::{Pieces, is_descriptor};
 use super::{Format, Image, ImageMut, RawImage, RawImageMut, probe, vhd, vhdx};
 use crate::error::{Error, Refusal, Result};
-use crate::storage::{Access, BlockDevice, FileStorage, HostIdentity, ReadAt, Storage};
+use crate::storage::{Access, BlockDevice, FileStorage, Held, HostIdentity, ReadAt, Storage};
 
 /// What stands at a path: a file, a block device, or a disk in pieces.
 pub(crate) struct Place {
@@ -14,6 +14,11 @@ pub(crate) struct Place {
     pub(crate) identity: HostIdentity,
     /// The same as `storage`, for a disk in pieces.
     pub(crate) pieces: Option<Arc<Pieces>>,
+}
+
+/// Whether what stands at `path` is one regular file.
+pub(crate) fn is_single_file(path: &Path) -> bool {
+    path.is_file() && !is_descriptor(path)
 }
 
 /// Opens what stands at `path` for reading.
@@ -27,7 +32,18 @@ pub(crate) fn open_place(path: &Path, access: Access) -> Result<Place> {
         let pieces = Arc::new(Pieces::open(path, access)?);
         return Ok(Place { storage: pieces.clone(), identity, pieces: Some(pieces) });
     }
-    let file = FileStorage::open(path, access)?;
+    single_file(FileStorage::open(path, access)?)
+}
+
+/// The same for reading, without a moment's patience where somebody writes to it.
+pub(crate) fn open_place_at_once(path: &Path) -> Result<Place> {
+    match is_single_file(path) && !BlockDevice::is_at(path) {
+        true => single_file(FileStorage::open_at_once(path, Access::Read)?),
+        false => open_place(path, Access::Read),
+    }
+}
+
+fn single_file(file: FileStorage) -> Result<Place> {
     Ok(Place { identity: file.host_identity()?, storage: Arc::new(file), pieces: None })
 }
 
@@ -48,6 +64,18 @@ pub(crate) fn open_place_mut(path: &Path, access: Access) -> Result<(Arc<dyn Sto
     let file = FileStorage::open(path, access)?;
     let identity = file.host_identity()?;
     Ok((Arc::new(file), identity))
+}
+
+impl Held {
+    /// An image for writing, through the file that is held.
+    pub(crate) fn image_mut(&self, path: &Path) -> Result<Box<dyn ImageMut>> {
+        open_image_mut(self.take(path, Access::Amend)?, None)
+    }
+
+    /// An image for reading, through the file that is held.
+    pub(crate) fn image(&self, path: &Path) -> Result<Box<dyn Image>> {
+        open_image(self.take(path, Access::Read)?, None)
+    }
 }
 
 /// Opens an image for reading; the format is the one given or else the one that [`probe`] finds.

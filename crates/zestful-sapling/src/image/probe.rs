@@ -95,7 +95,7 @@ pub fn check_ending(path: &Path, format: Option<Format>) -> Result<()> {
 }
 
 /// The formats whose signatures the file carries.
-fn signatures(storage: &dyn ReadAt) -> Result<Vec<Format>> {
+pub(crate) fn signatures(storage: &dyn ReadAt) -> Result<Vec<Format>> {
     let len = storage.len()?;
     let read = |offset: u64| -> Result<[u8; 8]> {
         let mut bytes = [0; 8];

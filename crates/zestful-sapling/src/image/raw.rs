@@ -6,7 +6,9 @@ use std::sync::Arc;
 
 use uuid::Uuid;
 
-use super::{Extent, Format, Image, ImageInfo, ImageMut, Kind, ParentRecord, Source, check_range, data_in, no_parent};
+use super::{
+    Extent, Format, Image, ImageInfo, ImageMut, Kind, ParentRecord, Source, Syncer, check_range, data_in, no_parent,
+};
 use crate::error::{Error, Result};
 use crate::finding::{Finding, Repair};
 use crate::storage::{Latched, Medium, ReadAt, Storage};
@@ -96,7 +98,7 @@ impl Image for RawImage {
 /// flushed, or what was written to it since.
 pub struct RawImageMut {
     read: RawImage,
-    storage: Latched,
+    storage: Arc<Latched>,
 }
 
 impl RawImageMut {
@@ -105,7 +107,7 @@ impl RawImageMut {
     /// # Errors
     /// As [`RawImage::open`].
     pub fn open(storage: Arc<dyn Storage>) -> Result<Self> {
-        Ok(Self { read: RawImage::open(storage.clone())?, storage: Latched::new(storage) })
+        Ok(Self { read: RawImage::open(storage.clone())?, storage: Arc::new(Latched::new(storage)) })
     }
 }
 
@@ -158,6 +160,10 @@ impl ImageMut for RawImageMut {
 
     fn set_parent(&mut self, _: &ParentRecord) -> Result<()> {
         Err(no_parent(self.path()))
+    }
+
+    fn syncer(&self) -> Syncer {
+        Syncer::new(&self.storage)
     }
 
     fn flush(&mut self) -> Result<()> {

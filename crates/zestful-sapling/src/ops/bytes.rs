@@ -4,9 +4,9 @@ use std::io::{Read, Write};
 use std::path::{Path, PathBuf};
 
 use super::Plan;
-use super::guard::refuse_if_parent;
 use crate::chain::{Chain, ChainMut, Disk, OpenOptions};
 use crate::error::{Error, Result};
+use crate::family::{Guard, OpenForWriting, Override, Search};
 use crate::image::Format;
 use crate::progress::Progress;
 use crate::size::format_size;
@@ -53,12 +53,13 @@ pub struct WriteBytes {
     path: PathBuf,
     at: u64,
     format: Option<Format>,
+    guard: Guard,
 }
 
 impl WriteBytes {
     /// Bytes into the disk whose current image is `path`, from byte `at` on.
     pub fn new(path: impl Into<PathBuf>, at: u64) -> Self {
-        Self { path: path.into(), at, format: None }
+        Self { path: path.into(), at, format: None, guard: Guard::new() }
     }
 
     /// The image's format, whatever its signature says.
@@ -67,24 +68,34 @@ impl WriteBytes {
         self
     }
 
+    /// Where to search for children beside the image's own folder.
+    pub fn with_search(mut self, search: Search) -> Self {
+        self.guard = self.guard.with_search(search);
+        self
+    }
+
+    /// Allows something unusual: [`Override::UnknownChildren`], [`Override::InUse`], [`Override::HardLinks`].
+    pub fn with_override(mut self, allowed: Override) -> Self {
+        self.guard = self.guard.with_override(allowed);
+        self
+    }
+
     /// Checks that writing is safe.
     ///
     /// # Errors
-    /// `Refused` when another image in the same folder grew from this one: its content would change without its
-    /// knowing. `Usage` when `at` lies past the end; otherwise as [`Chain::open`].
+    /// `Usage` when `at` lies past the end; otherwise as [`ChainMut::open_guarded`].
     pub fn plan(self) -> Result<WriteBytesPlan> {
-        let disk = Chain::open(&self.path, &OpenOptions::new().with_format(self.format))?;
-        refuse_if_parent(
-            &self.path,
-            "write to a child, or to a new one (`derive`): a change here would break them all",
-        )?;
+        let options = OpenOptions::new().with_format(self.format);
+        // A pending log is left to the run; what is read here needs no lock beside this one.
+        let locked = self.guard.open_for_writing(&self.path)?;
+        let disk = Chain::open(&self.path, &options.with_look(true))?;
         let room = disk.virtual_size().checked_sub(self.at).ok_or_else(|| {
             Error::usage(
                 format!("byte {} lies past the end of {}", self.at, self.path.display()),
                 format!("the disk has {} bytes", disk.virtual_size()),
             )
         })?;
-        let mut plan = Plan { operation: "bytes write", ..Plan::default() };
+        let mut plan = Plan { operation: "bytes write", warnings: locked.warnings.clone(), ..Plan::default() };
         plan.steps.push(format!(
             "write what comes in at byte {} of {}, at most {}",
             self.at,
@@ -92,15 +103,16 @@ impl WriteBytes {
             format_size(room)
         ));
         plan.files.change.push(self.path.clone());
-        Ok(WriteBytesPlan { plan, request: self })
+        Ok(WriteBytesPlan { plan, request: self, locked })
     }
 }
 
 /// A checked plan to write bytes.
-#[derive(Clone, Debug)]
 pub struct WriteBytesPlan {
     plan: Plan,
     request: WriteBytes,
+    /// Keeps others away from the image.
+    locked: OpenForWriting,
 }
 
 impl WriteBytesPlan {
@@ -116,8 +128,9 @@ impl WriteBytesPlan {
     /// `Usage` when the input reaches past the end of the disk (what came before that is written); `Refused` when the
     /// image is read-only or in use; `Cancelled`, `Io`.
     pub fn run(&self, input: &mut dyn Read, progress: &Progress) -> Result<u64> {
-        let WriteBytes { path, at, format } = &self.request;
-        let mut disk = ChainMut::open(path, &OpenOptions::new().with_format(*format))?;
+        let WriteBytes { path, at, format, guard } = &self.request;
+        guard.refuse_writers([&**path])?;
+        let mut disk = ChainMut::over(self.locked.clone(), &OpenOptions::new().with_format(*format))?;
         progress.begin("writing", 0);
         let mut pump = || {
             let mut buffer = vec![0; CHUNK];

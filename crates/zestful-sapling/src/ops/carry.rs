@@ -84,16 +84,12 @@ impl Carry<'_> {
     }
 
     /// Writes a batch into the image; what was written becomes durable with its next flush.
-    pub(super) fn run(
-        &self,
-        batch: &Batch,
-        target: &mut dyn ImageMut,
-        sync: impl Fn() -> Result<()> + Send,
-        progress: &Progress,
-    ) -> Result<u64> {
+    pub(super) fn run(&self, batch: &Batch, target: &mut dyn ImageMut, progress: &Progress) -> Result<u64> {
+        // Through the image's own latch: a loss that the host reports to this thread is final for the image.
+        let syncer = target.syncer();
         let read = |feed: &mut Feed<'_>| batch.tasks.iter().try_for_each(|task| self.read(task, feed));
         let write = |chunk: &Chunk| pipeline::write_into(target, chunk, progress);
-        pipeline::run(read, write, sync, progress).map(|(written, ())| written)
+        pipeline::run(read, write, || syncer.sync(), progress).map(|(written, ())| written)
     }
 
     fn read(&self, task: &Task, feed: &mut Feed<'_>) -> Result<()> {

@@ -12,7 +12,7 @@ use super::fill::{Content, Filling};
 use super::new_disk::Identity;
 use super::sapling::Sapling;
 use super::target::{Staged, Target};
-use super::unchanged::Unchanged;
+use super::unchanged::{Unchanged, refuse_written};
 use super::{NewImage, Plan, Space};
 use crate::chain::{Chain, ChainMut, Disk, OpenOptions, Part, for_each_part};
 use crate::error::{Error, Result};
@@ -31,12 +31,20 @@ pub struct CopyChain {
     format: Option<Format>,
     identity: Identity,
     verify: bool,
+    in_use: bool,
 }
 
 impl CopyChain {
     /// The chain that `source` is the current image of, into a new folder. Files keep their names.
     pub fn new(source: impl Into<PathBuf>, folder: impl Into<PathBuf>) -> Self {
-        Self { source: source.into(), folder: folder.into(), format: None, identity: Identity::Fresh, verify: false }
+        Self {
+            source: source.into(),
+            folder: folder.into(),
+            format: None,
+            identity: Identity::Fresh,
+            verify: false,
+            in_use: false,
+        }
     }
 
     /// Another format for all layers.
@@ -57,6 +65,12 @@ impl CopyChain {
         self
     }
 
+    /// Whether layers that another program has open for writing are copied all the same.
+    pub fn with_in_use(mut self, allowed: bool) -> Self {
+        self.in_use = allowed;
+        self
+    }
+
     /// What copying would do. The source's files stay locked against writers as long as the plan lives.
     ///
     /// # Errors
@@ -66,6 +80,7 @@ impl CopyChain {
         let source = Chain::open(&self.source, &OpenOptions::new())?;
         refuse_existing(&self.folder)?;
         let mut plan = Plan { operation: "copy", ..Plan::default() };
+        plan.warnings.extend(refuse_written(&source, self.in_use)?);
         plan.steps.push(format!("make the folder {}", self.folder.display()));
         let names = self.names(&source)?;
         for (layer, name) in source.layers().iter().zip(&names).rev() {

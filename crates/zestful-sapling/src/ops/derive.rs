@@ -1,15 +1,23 @@
 //! Differencing images, grown from a base.
 
 use std::path::PathBuf;
+use std::sync::Arc;
+
+use serde::Serialize;
 
 use super::Plan;
 use super::sapling::Sapling;
-use crate::chain::{Chain, Companion, Disk, OpenOptions, identity_of, record_of, refuse_under_way};
-use crate::error::{Error, Result};
+use crate::chain::{
+    Chain, ChildrenChange, Companion, Disk, NewChild, OpenOptions, identity_of, record_of, refuse_under_way,
+};
+use crate::error::{Error, Refusal, Result};
+use crate::family::{Guard, Override, Search, record_children};
 use crate::image::format_of_name;
 use crate::progress::Progress;
 use crate::size::format_size;
-use crate::storage::{StagedFile, is_marked_read_only, mark_read_only, refuse_existing};
+use crate::storage::{
+    Access, Held, StagedFile, is_marked_read_only, mark_read_only, refuse_existing, unmark_read_only,
+};
 
 /// Children to be grown from one base.
 #[derive(Clone, Debug)]
@@ -18,12 +26,13 @@ pub struct Derive {
     children: Vec<PathBuf>,
     absolute: bool,
     block_size: Option<u64>,
+    guard: Guard,
 }
 
 impl Derive {
     /// These children of that base (any image that has an identity, itself a child or not).
     pub fn new(base: impl Into<PathBuf>, children: Vec<PathBuf>) -> Self {
-        Self { base: base.into(), children, absolute: false, block_size: None }
+        Self { base: base.into(), children, absolute: false, block_size: None, guard: Guard::new() }
     }
 
     /// Record the base's absolute path on this host as well; the relative one is always recorded.
@@ -38,6 +47,20 @@ impl Derive {
         self
     }
 
+    /// Allows something unusual: [`Override::UnrecordedChild`] grows children though the base's companion cannot record them,
+    /// [`Override::InUse`] though another process has the base open for writing, [`Override::HardLinks`] from one of several
+    /// names of the base.
+    pub fn with_override(mut self, allowed: Override) -> Self {
+        self.guard = self.guard.with_override(allowed);
+        self
+    }
+
+    /// Where to look beside the folder of the base; see [`Guard::with_search`].
+    pub fn with_search(mut self, search: Search) -> Self {
+        self.guard = self.guard.with_search(search);
+        self
+    }
+
     /// What growing them would do. The base is opened with its whole chain, so that no child is grown from a broken
     /// one, and stays locked against writers as long as the plan lives.
     ///
@@ -45,14 +68,17 @@ impl Derive {
     /// `Usage` when the base is raw (it has no identity) or a name cannot be used; `Refused` when a child's file
     /// exists or the base is being written to; otherwise as [`Chain::open`].
     pub fn plan(self) -> Result<DerivePlan> {
-        refuse_under_way(&self.base)?;
-        let base = Chain::open(&self.base, &OpenOptions::new())?;
+        let held = Arc::new(Held::default());
+        let base = Chain::open(&self.base, &OpenOptions::new().with_held(&held))?;
+        // From here on nobody changes the base; whoever did before has left word.
+        let not_seen = self.refuse_changing()?;
         let info = base.info().clone();
         identity_of(&self.base, &info)?;
         if self.children.is_empty() {
             return Err(Error::usage("no child was named", "name one file for each child"));
         }
         let mut plan = Plan { operation: "derive", ..Plan::default() };
+        plan.warnings.extend(not_seen);
         let already = is_marked_read_only(&self.base)?;
         if !already {
             plan.steps.push(format!("mark {} read-only on this host", self.base.display()));
@@ -88,17 +114,37 @@ impl Derive {
         }
         plan.bytes_written = plan.peak_extra_space;
         plan.warn_of_growth(&self.children[0], info.virtual_size)?;
-        Ok(DerivePlan { plan, base: self.base, children, _held: base })
+        plan.steps.push(format!("record them in {}", Companion::place(&self.base).display()));
+        Ok(DerivePlan { plan, request: self, children, held, identity: identity_of(base.layers()[0].path(), &info)? })
+    }
+
+    /// Refuses a base that something is happening to.
+    fn refuse_changing(&self) -> Result<Option<String>> {
+        refuse_under_way(&self.base)?;
+        self.guard.refuse_hard_links(&self.base)?;
+        self.guard.refuse_writers([&*self.base])
     }
 }
 
 /// A checked plan to grow children.
 pub struct DerivePlan {
     plan: Plan,
-    base: PathBuf,
+    request: Derive,
     children: Vec<(PathBuf, Sapling)>,
     /// Keeps the base and its parents locked against writers until the children are there.
-    _held: Chain,
+    held: Arc<Held>,
+    identity: uuid::Uuid,
+}
+
+/// What became of it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct DeriveOutcome {
+    /// The new images.
+    pub children: Vec<PathBuf>,
+    /// Whether the base was frozen by this.
+    pub newly_frozen: bool,
+    /// Why the children could not be recorded in the base's companion, where that was allowed.
+    pub unrecorded: Option<String>,
 }
 
 impl DerivePlan {
@@ -107,12 +153,15 @@ impl DerivePlan {
         &self.plan
     }
 
-    /// Marks the base read-only, makes the children, and notes them in the base's companion where that can be written. Each child appears whole and durable under its name or not at
-    /// all; all of them are laid out before the first appears.
+    /// Lays the children out, marks the base read-only, records the children in the base's companion, and gives them their
+    /// names. A child is recorded, durably, before it appears; it appears whole and durable or not at all, and none before all
+    /// are laid out. After a crash a recorded child may not be there.
     ///
     /// # Errors
-    /// `Refused` when something appeared at a child's place since, or too little space is left; `Io`, `Cancelled`.
-    pub fn run(&self, progress: &Progress) -> Result<()> {
+    /// `Refused` when something appeared at a child's place since, when the base was touched, when it cannot record its
+    /// children, or when too little space is left; `Io`, `Cancelled`. Children that appeared before stay.
+    pub fn run(&self, progress: &Progress) -> Result<DeriveOutcome> {
+        let base = &self.request.base;
         Plan::require_space(&self.children[0].0, self.plan.peak_extra_space)?;
         let mut staged = Vec::new();
         for (child, sapling) in &self.children {
@@ -121,11 +170,44 @@ impl DerivePlan {
             sapling.create_in(&*file.storage())?;
             staged.push(file);
         }
-        mark_read_only(&self.base)?;
+        self.request.refuse_changing()?;
+        let file = self.held.take(base, Access::Read)?;
+        let found = self.held.image(base)?.info().data_identity;
+        if found != Some(self.identity) || !file.is_still_at(base)? {
+            return Err(Error::refused(
+                Refusal::SourceChanged,
+                format!("{} was changed by another program since the plan was made", base.display()),
+                "end what uses it, and begin again",
+            ));
+        }
+        let newly_frozen = !is_marked_read_only(base)?;
+        let unrecorded = self.record_and_publish(staged, newly_frozen).inspect_err(|_| self.take_back(newly_frozen))?;
+        let children = self.children.iter().map(|(child, _)| child.clone()).collect();
+        Ok(DeriveOutcome { children, newly_frozen, unrecorded })
+    }
+
+    fn record_and_publish(&self, staged: Vec<StagedFile>, newly_frozen: bool) -> Result<Option<String>> {
+        let Derive { base, guard, .. } = &self.request;
+        let record = |file: &StagedFile| -> Result<NewChild> { Ok((file.target().to_owned(), Some(file.file_id()?))) };
+        let new = staged.iter().map(record).collect::<Result<Vec<NewChild>>>()?;
+        let change = ChildrenChange { new: &new, freezes: newly_frozen, ..ChildrenChange::default() };
+        let unrecorded = record_children(base, &change, guard)?;
+        mark_read_only(base)?;
         staged.into_iter().try_for_each(StagedFile::publish)?;
-        let children: Vec<PathBuf> = self.children.iter().map(|(child, _)| child.clone()).collect();
-        // Best effort: the children are there, whoever keeps count of them.
-        _ = Companion::change_children(&self.base, &[], &children);
-        Ok(())
+        Ok(unrecorded)
+    }
+
+    /// What was recorded and did not appear is known to be nothing; best effort, since something failed already.
+    fn take_back(&self, newly_frozen: bool) {
+        let base = &self.request.base;
+        let missing =
+            self.children.iter().map(|(child, _)| child.clone()).filter(|child| refuse_existing(child).is_ok());
+        let missing: Vec<PathBuf> = missing.collect();
+        let thaws = newly_frozen && missing.len() == self.children.len();
+        let change = ChildrenChange { gone: &missing, thaws, ..ChildrenChange::default() };
+        _ = Companion::change_children(base, &change);
+        if thaws {
+            _ = unmark_read_only(base);
+        }
     }
 }

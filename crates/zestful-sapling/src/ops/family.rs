@@ -12,11 +12,13 @@ use uuid::Uuid;
 use super::inspect::open_for_look;
 use super::unfinished::unfinished_in;
 use crate::chain::{
-    Companion, Intent, MAX_DEPTH, OpenOptions, Work, candidates, intent_of, journal_of, parent_of, touched_since,
+    Companion, Intent, MAX_DEPTH, OpenOptions, Work, candidates, intent_of, journal_of, lone_companions, parent_of,
+    touched_since,
 };
 use crate::error::{Error, ParentProblemKind, Result};
+use crate::family::look;
 use crate::image::{Format, Image, ImageInfo, Kind, format_of_name};
-use crate::storage::{HostIdentity, ReadAt, user_of};
+use crate::storage::{HostIdentity, ReadAt, is_temporary_name, user_of};
 
 /// Images and who depends on whom.
 #[derive(Debug, Default, Serialize)]
@@ -46,12 +48,19 @@ impl UnderWay {
     pub(super) fn of(intent: &Intent) -> Self {
         let child = intent.child().display();
         let with = match intent.work {
+            Work::Move => Some(format!(" to {}", intent.result.display())),
             Work::Transplant => intent.parent.as_ref().map(|base| format!(" onto {}", base.path.display())),
             _ => intent.layers.last().map(|ancestor| format!(" with {}", ancestor.path.display())),
         };
         let holder = user_of(&journal_of(intent.child())).ok().flatten();
         let end = match &holder {
             Some(holder) => format!("{holder} is at it now"),
+            None if !intent.unproven.is_empty() => {
+                "cannot be finished here: these are copies, and the originals may still need it".to_owned()
+            }
+            None if intent.is_over().is_ok_and(|over| over) => {
+                format!("is over; a copy of its journal is left, which `resume {child}` takes away")
+            }
             None => format!(
                 "is not finished; it reads as before: `resume {child}` carries on, `abandon {child}` gives it up"
             ),
@@ -122,6 +131,11 @@ pub struct Problem {
     pub message: String,
 }
 
+/// Whether a file carries the signature of an image, and opens as one, though its name speaks of none.
+fn is_image_under_another_name(path: &Path) -> bool {
+    !is_temporary_name(path) && look(path).is_ok_and(|found| found.is_some())
+}
+
 struct Seen {
     path: PathBuf,
     info: ImageInfo,
@@ -151,6 +165,8 @@ struct Survey {
     by_identity: HashMap<HostIdentity, usize>,
     problems: Vec<Problem>,
     under_way: Vec<UnderWay>,
+    /// Companions in the folder whose image is not there, until one fits.
+    lone: Vec<PathBuf>,
 }
 
 impl Family {
@@ -165,7 +181,7 @@ impl Family {
     }
 
     /// All images in a folder (not in folders below it), and those elsewhere that they grew from. Files count as
-    /// images by their endings. Files that cannot be opened are among the problems.
+    /// images by their endings, or by the signature that they carry. Files that should open and do not are among the problems.
     ///
     /// # Errors
     /// `Io` when the folder cannot be read.
@@ -174,14 +190,14 @@ impl Family {
             let mut paths = Vec::new();
             for entry in std::fs::read_dir(folder)? {
                 let path = entry?.path();
-                if format_of_name(&path).is_some() && path.is_file() {
+                if path.is_file() && (format_of_name(&path).is_some() || is_image_under_another_name(&path)) {
                     paths.push(path);
                 }
             }
             paths.sort();
             Ok(paths)
         };
-        let mut survey = Survey::default();
+        let mut survey = Survey { lone: lone_companions(folder), ..Survey::default() };
         let paths = read().map_err(|e| Error::io("read the folder", folder, e))?;
         for path in &paths {
             if let Ok(found) = std::fs::metadata(path) {
@@ -199,7 +215,7 @@ impl Family {
                 Err(error) => survey.problems.push(Problem { path, message: error.to_string() }),
             }
         }
-        survey.find_lone_companions(folder)?;
+        survey.tell_lone_companions();
         survey.find_twins();
         Ok(survey.assemble())
     }
@@ -257,7 +273,8 @@ impl Survey {
         let found = std::fs::metadata(path).ok();
         let time =
             |time: std::io::Result<std::time::SystemTime>| time.ok().and_then(|time| Timestamp::try_from(time).ok());
-        let companion = Companion::of(path).unwrap_or_else(|error| {
+        let known = Companion::of(path).and_then(|own| Companion::joined(path, own, &self.lone));
+        let companion = known.unwrap_or_else(|error| {
             self.problems.push(Problem { path: path.to_owned(), message: error.to_string() });
             None
         });
@@ -309,25 +326,22 @@ impl Survey {
         fits.then_some(number)
     }
 
-    /// Companions whose image is not there: it was renamed or removed by hand, and with it its pin is out of sight.
-    fn find_lone_companions(&mut self, folder: &Path) -> Result<()> {
-        let failed = |e| Error::io("read the folder", folder, e);
-        for entry in std::fs::read_dir(folder).map_err(failed)? {
-            let path = entry.map_err(failed)?.path();
-            let Some(image) = path.to_str().and_then(|name| name.strip_suffix(".zsap.json")).map(PathBuf::from) else {
+    /// Companions whose image is not there, and that belong to none of those that are: what they know is out of sight.
+    fn tell_lone_companions(&mut self) {
+        let images: Vec<PathBuf> = self.images.iter().map(|image| image.path.clone()).collect();
+        for path in std::mem::take(&mut self.lone) {
+            let fits = |image: &PathBuf| Companion::joined(image, None, std::slice::from_ref(&path));
+            if images.iter().any(|image| fits(image).is_ok_and(|found| found.is_some())) {
                 continue;
-            };
-            if !image.exists() {
-                let message = format!(
-                    "{} is the companion of {}, which is not there: an image that was renamed by hand has left its pin \
-                     and its known children behind (`move` takes them along); rename it likewise, or remove it",
-                    path.display(),
-                    image.display()
-                );
-                self.problems.push(Problem { path, message });
             }
+            let message = format!(
+                "{} is the companion of an image that is not there: one that was moved or removed by hand has left its pin and \
+                 its known children behind; bring it back, or have a child find it (`relink`), or remove the companion if the \
+                 image is gone for good",
+                path.display()
+            );
+            self.problems.push(Problem { path, message });
         }
-        Ok(())
     }
 
     /// Images that others cannot tell apart.

@@ -1,27 +1,29 @@
 //! A new identity for an image that was copied by hand.
 
 use std::path::PathBuf;
+use std::sync::Arc;
 
 use serde::Serialize;
 use uuid::Uuid;
 
 use super::Plan;
-use super::guard::refuse_if_parent;
 use crate::error::{Error, Result};
-use crate::image::{Format, open_image, open_image_mut, open_place, open_place_mut};
-use crate::storage::Access;
+use crate::family::{Guard, Override, Search};
+use crate::image::{Format, open_image, open_image_mut, open_place};
+use crate::storage::{Access, Storage};
 
 /// An image that is to get an identity of its own.
 #[derive(Clone, Debug)]
 pub struct FreshIdentity {
     path: PathBuf,
     format: Option<Format>,
+    guard: Guard,
 }
 
 impl FreshIdentity {
     /// The image at `path`. Its parents, if it has any, are not looked at: they stay the same.
     pub fn new(path: impl Into<PathBuf>) -> Self {
-        Self { path: path.into(), format: None }
+        Self { path: path.into(), format: None, guard: Guard::new() }
     }
 
     /// The image's format, whatever its signature says.
@@ -30,13 +32,25 @@ impl FreshIdentity {
         self
     }
 
-    /// What would change.
+    /// Where to search for children beside the image's own folder.
+    pub fn with_search(mut self, search: Search) -> Self {
+        self.guard = self.guard.with_search(search);
+        self
+    }
+
+    /// Allows something unusual: [`Override::UnknownChildren`], [`Override::InUse`], [`Override::HardLinks`].
+    pub fn with_override(mut self, allowed: Override) -> Self {
+        self.guard = self.guard.with_override(allowed);
+        self
+    }
+
+    /// What would change. The image stays locked as long as the plan lives.
     ///
     /// # Errors
-    /// `Refused` when another image in the same folder grew from this one, which would then no longer find its
-    /// parent; `Usage` when the format has no identity; otherwise as [`open_image`].
+    /// `Refused` when another image grew from this one, or may have, which would then no longer find its parent, or when the
+    /// image is read-only, pinned or in use; `Usage` when the format has no identity; otherwise as [`open_image`].
     pub fn plan(self) -> Result<FreshIdentityPlan> {
-        let image = open_image(open_place(&self.path, Access::Read)?.storage, self.format)?;
+        let image = open_image(open_place(&self.path, Access::Look)?.storage, self.format)?;
         let info = image.info();
         if info.data_identity.is_none() {
             return Err(Error::usage(
@@ -44,20 +58,21 @@ impl FreshIdentity {
                 "what a guest wrote into it, such as a partition table's, is the guest's to change",
             ));
         }
-        let advice = "they know it by its identity: give a new one to the file that nothing grew from";
-        refuse_if_parent(&self.path, advice)?;
-        let mut plan = Plan { operation: "identity", ..Plan::default() };
+        drop(image);
+        let locked = self.guard.open_for_writing(&self.path)?;
+        let mut plan = Plan { operation: "identity", warnings: locked.warnings, ..Plan::default() };
         plan.steps.push(format!("give {} a new identity; its content stays", self.path.display()));
         plan.files.change.push(self.path.clone());
-        Ok(FreshIdentityPlan { plan, request: self })
+        Ok(FreshIdentityPlan { plan, request: self, storage: locked.storage })
     }
 }
 
 /// A checked plan to change an identity.
-#[derive(Clone, Debug)]
 pub struct FreshIdentityPlan {
     plan: Plan,
     request: FreshIdentity,
+    /// Keeps others away from the image.
+    storage: Arc<dyn Storage>,
 }
 
 /// What became of it.
@@ -81,10 +96,11 @@ impl FreshIdentityPlan {
     /// has the old identity or the new one.
     ///
     /// # Errors
-    /// `Refused` when the image is read-only or in use; `Io`.
+    /// `Refused` when another program has the image open for writing by now; `Io`.
     pub fn run(&self) -> Result<FreshIdentityOutcome> {
-        let FreshIdentity { path, format } = &self.request;
-        let mut image = open_image_mut(open_place_mut(path, Access::Write)?.0, *format)?;
+        let FreshIdentity { path, format, guard } = &self.request;
+        guard.refuse_writers([&**path])?;
+        let mut image = open_image_mut(self.storage.clone(), *format)?;
         let before = image.info().identity.or(image.info().data_identity);
         let identity = Uuid::new_v4();
         image.set_identity(identity)?;

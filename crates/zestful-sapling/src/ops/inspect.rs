@@ -14,7 +14,7 @@ use crate::error::{Error, ParentProblemKind, Refusal, Result};
 use crate::finding::{Finding, Repair};
 use crate::image::vhd::Vhd;
 use crate::image::vhdx::Vhdx;
-use crate::image::{BlockCounts, Format, Image, Kind, folder_of, open_image, open_place, probe};
+use crate::image::{BlockCounts, Format, Image, Kind, folder_of, open_image, open_place, open_place_at_once, probe};
 use crate::storage::{Access, BlockDevice, HostIdentity, Medium, ReadAt, free_space, is_marked_read_only, user_of};
 
 /// Tables whose used part is larger than this are not counted through.
@@ -133,9 +133,10 @@ pub(super) struct Opened {
 /// Opens an image; without a lock if somebody holds it, who is then named.
 pub(super) fn open_for_look(path: &Path, format: Option<Format>, count: bool) -> Result<Opened> {
     // A look at a device asks nobody to keep away from it meanwhile, so that it disturbs nobody.
-    let first = if BlockDevice::is_at(path) { Access::Look } else { Access::Read };
-    let (place, in_use) = match open_place(path, first) {
-        Ok(place) if first == Access::Look => (place, user_of(path)?),
+    let is_device = BlockDevice::is_at(path);
+    let opened = if is_device { open_place(path, Access::Look) } else { open_place_at_once(path) };
+    let (place, in_use) = match opened {
+        Ok(place) if is_device => (place, user_of(path)?),
         Ok(place) => (place, None),
         Err(Error::Refused(Refusal::InUse, _)) => (open_place(path, Access::Look)?, user_of(path)?),
         Err(other) => return Err(other),
@@ -207,7 +208,7 @@ pub fn inspect(path: &Path, format: Option<Format>) -> Result<Report> {
 
 /// Whether an image is pinned; a companion that cannot be understood is a warning, not the end of the look.
 fn pin_state(path: &Path, warnings: &mut Vec<Finding>) -> Result<bool> {
-    match Companion::of(path) {
+    match Companion::known(path) {
         Err(Error::Damaged(finding) | Error::Unsupported(finding)) => {
             warnings.push(*finding);
             Ok(false)

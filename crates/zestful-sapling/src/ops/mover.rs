@@ -1,29 +1,18 @@
 //! The long part of work that is under way: data moves from mark to mark, and can be carried on from each of them.
 
-use std::path::Path;
-use std::sync::Arc;
-
 use super::carry::{Carry, cost_of};
 use crate::chain::{Journal, Mark, Stamp};
 use crate::error::Result;
-use crate::image::{ImageMut, open_image_mut, open_place_mut};
+use crate::image::ImageMut;
 use crate::progress::Progress;
-use crate::storage::{Access, Storage};
 
 /// Bytes between two marks at first; later ones are further apart.
 const FIRST_MARK: u64 = 1 << 20;
 /// Bytes between two marks at most.
 const MOST_BETWEEN_MARKS: u64 = 256 << 20;
 
-/// An image whose content, as a guest sees it, is not to change.
-pub(super) fn open_mut(path: &Path) -> Result<(Arc<dyn Storage>, Box<dyn ImageMut>)> {
-    let storage = open_place_mut(path, Access::Amend)?.0;
-    Ok((storage.clone(), open_image_mut(storage, None)?))
-}
-
 pub(super) struct Mover<'a> {
     pub(super) journal: &'a Journal,
-    pub(super) storage: &'a dyn Storage,
     pub(super) carry: Carry<'a>,
     pub(super) progress: &'a Progress,
 }
@@ -51,8 +40,7 @@ impl Mover<'_> {
         while from < size {
             self.progress.check()?;
             let batch = self.carry.batch(&*image, from, between)?;
-            let sync = || self.storage.sync();
-            moved += self.carry.run(&batch, &mut *image, sync, self.progress)?;
+            moved += self.carry.run(&batch, &mut *image, self.progress)?;
             from = batch.upto;
             if from < size && !batch.tasks.is_empty() {
                 image.flush()?;

@@ -10,7 +10,7 @@ use super::blank::Blank;
 use super::digest::digest_of;
 use super::fill::{Content, Filled, Filling, share, shareable_file};
 use super::target::{Staged, Target};
-use super::unchanged::Unchanged;
+use super::unchanged::{Unchanged, refuse_written};
 use super::{NewImage, Override, Plan, Space};
 use crate::chain::{Chain, ChainMut, Disk, data_len};
 use crate::error::{Error, Refusal, Result};
@@ -110,6 +110,7 @@ impl NewDisk {
         }
         let mut plan = Plan { operation, ..Plan::default() };
         if let Some(source) = &source {
+            plan.warnings.extend(refuse_written(source, image.allows(Override::InUse))?);
             check_sectors(source, logical_sector, &image, &mut plan)?;
         }
         let fixed_space = if format == Format::Raw { raw_space } else { Space::Reserved };

@@ -2,6 +2,7 @@
 
 use serde::Serialize;
 
+use crate::family::Override;
 use crate::image::{Format, Kind};
 
 /// How a fixed disk takes its space from the host.
@@ -24,27 +25,6 @@ impl std::fmt::Display for Space {
             Space::Sparse => "its space not claimed from the host",
         })
     }
-}
-
-/// Something unusual that is meant so; without it the operation is refused.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "lowercase")]
-#[non_exhaustive]
-pub enum Override {
-    /// The format is another one than the file's name says.
-    Ending,
-    /// The logical sector size changes under a partition table, which cannot be read any more then.
-    Sectors,
-    /// A block device that is not blank loses its content.
-    DeviceContent,
-    /// A child is to read through an image that is not the parent it recorded.
-    Identity,
-    /// An image that was frozen for children goes, though they may be somewhere that was not looked at.
-    UnknownChildren,
-    /// Another process has an image open for writing, and will leave it alone.
-    InUse,
-    /// What another host began is carried on by this one.
-    OtherHost,
 }
 
 /// What a new image is to be; what is left out is chosen by its name, its size and its source.

@@ -2,32 +2,41 @@
 
 use std::ops::Range;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use jiff::Timestamp;
 use serde::Serialize;
 
 use super::Plan;
 use super::diff::DiffRange;
-use super::kin::{Search, children_of, look};
 use crate::chain::{
     Chain, Companion, Disk, OpenOptions, PIECE, Pin, changed_since, digest_pieces, modified, refuse_under_way,
 };
-use crate::error::{Error, Result};
+use crate::error::{Error, Refusal, Result};
+use crate::family::{Guard, Override, Search, children_of, look};
 use crate::image::Source;
 use crate::progress::Progress;
 use crate::size::format_size;
-use crate::storage::{is_marked_read_only, mark_read_only, unmark_read_only};
+use crate::storage::{Access, Held, is_marked_read_only, mark_read_only, unmark_read_only};
 
 /// An image to be pinned.
 #[derive(Clone, Debug)]
 pub struct PinImage {
     path: PathBuf,
+    guard: Guard,
 }
 
 impl PinImage {
     /// The image at `path`, a base as a rule.
     pub fn new(path: impl Into<PathBuf>) -> Self {
-        Self { path: path.into() }
+        Self { path: path.into(), guard: Guard::new() }
+    }
+
+    /// Allows something unusual: [`Override::InUse`] pins though another process has the image open for writing,
+    /// [`Override::HardLinks`] one of several names of it.
+    pub fn with_override(mut self, allowed: Override) -> Self {
+        self.guard = self.guard.with_override(allowed);
+        self
     }
 
     /// What pinning would do.
@@ -35,16 +44,18 @@ impl PinImage {
     /// # Errors
     /// `Usage` when it is pinned already; `Refused` when somebody writes to it; otherwise as [`Chain::open`].
     pub fn plan(self) -> Result<PinPlan> {
-        refuse_under_way(&self.path)?;
+        let held = Arc::new(Held::default());
+        let disk = Chain::open(&self.path, &OpenOptions::new().with_held(&held))?;
+        let not_seen = self.refuse_changing()?;
         if let Some(pin) = pin_of(&self.path)? {
             return Err(Error::usage(
                 format!("{} is pinned already, since {:.0}", self.path.display(), pin.pinned),
                 "`pin --verify` compares it with what was pinned",
             ));
         }
-        let disk = Chain::open(&self.path, &OpenOptions::new())?;
         let mut plan = Plan { operation: "pin", ..Plan::default() };
         let bytes = crate::chain::data_len(&disk)?;
+        plan.warnings.extend(not_seen);
         plan.steps.push(format!("mark {} read-only on this host", self.path.display()));
         plan.steps.push(format!("read {} and keep its digests in the companion", format_size(bytes)));
         plan.files.change.push(self.path.clone());
@@ -53,20 +64,28 @@ impl PinImage {
         // Each digest as text.
         plan.bytes_written = bytes.div_ceil(PIECE) * 80 + 4096;
         plan.peak_extra_space = plan.bytes_written;
-        Ok(PinPlan { plan, path: self.path, disk })
+        Ok(PinPlan { plan, request: self, disk, held })
+    }
+
+    /// Refuses an image that something is happening to.
+    fn refuse_changing(&self) -> Result<Option<String>> {
+        refuse_under_way(&self.path)?;
+        self.guard.refuse_hard_links(&self.path)?;
+        self.guard.refuse_writers([&*self.path])
     }
 }
 
 fn pin_of(path: &Path) -> Result<Option<Pin>> {
-    Ok(Companion::of(path)?.and_then(|companion| companion.pin))
+    Ok(Companion::known(path)?.and_then(|companion| companion.pin))
 }
 
 /// A checked plan to pin.
 pub struct PinPlan {
     plan: Plan,
-    path: PathBuf,
-    /// Keeps it locked against writers until its digests are kept.
+    request: PinImage,
     disk: Chain,
+    /// Keeps it locked against writers until its digests are kept.
+    held: Arc<Held>,
 }
 
 /// What was pinned. Sizes are in bytes.
@@ -96,39 +115,42 @@ impl PinPlan {
     /// # Errors
     /// `Cancelled`, `Io`, `Damaged`.
     pub fn run(&self, progress: &Progress) -> Result<PinOutcome> {
-        let marked = !is_marked_read_only(&self.path)?;
-        mark_read_only(&self.path)?;
+        let path = &self.request.path;
+        self.request.refuse_changing()?;
+        let marked = !is_marked_read_only(path)?;
+        mark_read_only(path)?;
         let kept = self.keep(marked, progress);
         if kept.is_err() && marked {
-            unmark_read_only(&self.path)?;
+            unmark_read_only(path)?;
         }
         kept
     }
 
     fn keep(&self, marked: bool, progress: &Progress) -> Result<PinOutcome> {
+        let path = &self.request.path;
         let digests = digest_pieces(&self.disk, PIECE, progress)?;
         let digest = digests.whole.to_string();
         let pieces = digests.runs.iter().map(|run| run.digests.len() as u64).sum();
-        let mut companion = Companion::of(&self.path)?.unwrap_or_default();
-        companion.pin = Some(Pin {
+        // A program without locks may have written while it was read: then the digests are of no state at all.
+        self.request.refuse_changing()?;
+        let file = self.held.take(path, Access::Read)?;
+        if !file.is_still_at(path)? {
+            let message = format!("another file stands at {} by now", path.display());
+            return Err(Error::refused(Refusal::SourceChanged, message, "look at it (`show`), and begin again"));
+        }
+        let pin = Pin {
             identity: self.disk.info().data_identity,
             virtual_size: self.disk.virtual_size(),
             piece_size: PIECE,
             runs: digests.runs,
             whole: digests.whole,
-            modified: modified(&self.path),
+            modified: modified(path),
             pinned: Timestamp::now(),
             program: env!("CARGO_PKG_VERSION").to_owned(),
             marked,
-        });
-        companion.put(&self.path)?;
-        Ok(PinOutcome {
-            path: self.path.clone(),
-            companion: Companion::place(&self.path),
-            digest,
-            pieces,
-            piece_size: PIECE,
-        })
+        };
+        Companion::change(path, &[], |companion| companion.pin = Some(pin))?;
+        Ok(PinOutcome { path: path.clone(), companion: Companion::place(path), digest, pieces, piece_size: PIECE })
     }
 }
 
@@ -147,6 +169,11 @@ pub struct PinReport {
     pub identity_changed: bool,
     /// The children in reach, and how much of what changed each of them reads.
     pub children: Vec<PinnedChild>,
+    /// Whether the file had been touched, or copied by hand, though its content is what was pinned, and the record of the
+    /// pin was put right.
+    pub record_renewed: bool,
+    /// Why that record could not be put right.
+    pub record_stale: Option<String>,
 }
 
 /// A child of a pinned image.
@@ -158,7 +185,9 @@ pub struct PinnedChild {
     pub bytes_read_through: u64,
 }
 
-/// Compares a pinned image with what was pinned, and tells which ranges changed and which children depend on them.
+/// Compares a pinned image with what was pinned, and tells which ranges changed and which children depend on them. When nothing
+/// changed, though the file was touched or copied by hand, the pin's record of the file is put right: it is whole again for
+/// whoever only looks.
 ///
 /// # Errors
 /// `Usage` when it is not pinned; `Damaged` when it, or what was kept, cannot be read; `Cancelled`, `Io`.
@@ -170,6 +199,7 @@ pub fn verify_pin(path: &Path, search: &Search, progress: &Progress) -> Result<P
         ));
     };
     let disk = Chain::open(path, &OpenOptions::new())?;
+    let time = modified(path);
     let changed = changed_since(&disk, &pin, progress)?;
     let identity_changed = disk.info().data_identity != pin.identity;
     let mut children = Vec::new();
@@ -180,6 +210,11 @@ pub fn verify_pin(path: &Path, search: &Search, progress: &Progress) -> Result<P
         }
     }
     let ok = changed.is_empty() && !identity_changed;
+    // The time is that of the file as it was when it was locked for reading: who wrote since has another one.
+    let is_stale = ok && time != pin.modified;
+    let renew =
+        || Companion::change(path, &[], |companion| companion.pin.iter_mut().for_each(|pin| pin.modified = time));
+    let renewed = if is_stale { Some(renew()) } else { None };
     let changed = changed.into_iter().map(|range| DiffRange { offset: range.start, length: range.end - range.start });
     Ok(PinReport {
         path: path.to_owned(),
@@ -188,12 +223,14 @@ pub fn verify_pin(path: &Path, search: &Search, progress: &Progress) -> Result<P
         changed: changed.collect(),
         identity_changed,
         children,
+        record_renewed: matches!(renewed, Some(Ok(()))),
+        record_stale: renewed.and_then(Result::err).map(|error| error.to_string()),
     })
 }
 
 /// How much of some ranges an image has from its parent.
 fn read_through(child: &Path, ranges: &[Range<u64>]) -> Result<u64> {
-    let Some((image, _)) = look(child) else { return Ok(0) };
+    let Ok(Some((image, _))) = look(child) else { return Ok(0) };
     let mut bytes = 0;
     for range in ranges {
         let end = range.end.min(image.info().virtual_size);
@@ -212,26 +249,26 @@ fn read_through(child: &Path, ranges: &[Range<u64>]) -> Result<u64> {
 pub struct UnpinOutcome {
     /// The image.
     pub path: PathBuf,
-    /// Whether it can be written to again; images that others grew from stay read-only.
+    /// Whether it can be written to again; images that others grew from, or may have grown from, stay read-only.
     pub writable: bool,
 }
 
 /// Takes the pin of an image away; its digests are forgotten. After a crash it is pinned or it is not.
 ///
+/// Children of a pinned image may have been grown without a record, since nothing changed it; they are not known now.
+///
 /// # Errors
-/// `Usage` when it is not pinned; `Damaged`, `Io`.
-pub fn unpin(path: &Path) -> Result<UnpinOutcome> {
-    let Some(mut companion) = Companion::of(path)? else { return Err(not_pinned(path)) };
-    let Some(pin) = companion.pin.take() else { return Err(not_pinned(path)) };
-    companion.put(path)?;
-    let children = children_of(path, &Search::default())?;
-    let needed = children.all().next().is_some() || !children.unseen.is_empty();
-    if pin.marked && !needed {
+/// `Usage` when it is not pinned; `Refused` when it is in use or something is under way with it; `Damaged`, `Io`.
+pub fn unpin(path: &Path, search: &Search) -> Result<UnpinOutcome> {
+    let held = Held::default();
+    held.take(path, Access::Read)?;
+    refuse_under_way(path)?;
+    let not_pinned = || Error::usage(format!("{} is not pinned", path.display()), "`show` tells whether an image is");
+    let pin = pin_of(path)?.ok_or_else(not_pinned)?;
+    let children = children_of(path, search)?;
+    Companion::change(path, &[], |companion| companion.pin = None)?;
+    if pin.marked && children.is_none() {
         unmark_read_only(path)?;
     }
     Ok(UnpinOutcome { path: path.to_owned(), writable: !is_marked_read_only(path)? })
-}
-
-fn not_pinned(path: &Path) -> Error {
-    Error::usage(format!("{} is not pinned", path.display()), "`show` tells whether an image is")
 }

@@ -1,31 +1,33 @@
 //! A parent that was moved or renamed is found again and recorded.
 
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use serde::Serialize;
 
-use super::guard::refuse_change;
-use super::kin::with_identity;
-use super::{Override, Plan, Search};
-use crate::chain::{Chain, Companion, Disk, OpenOptions, judge_pair, modified, parent_of, record_of, records_absolute};
+use super::Plan;
+use crate::chain::{
+    Chain, ChildrenChange, Companion, Disk, OpenOptions, candidates, child_at, judge_pair, lone_companions, modified,
+    parent_of, record_of, records_absolute, refuse_under_way,
+};
 use crate::error::{Error, ParentProblemKind, Refusal, Result};
-use crate::image::{Image, ParentRecord, ParentReference, open_image, open_image_mut, open_place, open_place_mut};
+use crate::family::{Guard, Override, Search, record_children, with_identity};
+use crate::image::{Image, ParentRecord, ParentReference, folder_of};
 use crate::size::format_size;
-use crate::storage::{Access, HostIdentity, real};
+use crate::storage::{Access, Held, HostIdentity, real};
 
 /// A child whose record of its parent is to be put right.
 #[derive(Clone, Debug)]
 pub struct Relink {
     child: PathBuf,
     parent: Option<PathBuf>,
-    search: Search,
-    overrides: Vec<Override>,
+    guard: Guard,
 }
 
 impl Relink {
     /// The child; its parent is searched by identity, whatever it is called now.
     pub fn new(child: impl Into<PathBuf>) -> Self {
-        Self { child: child.into(), parent: None, search: Search::default(), overrides: Vec::new() }
+        Self { child: child.into(), parent: None, guard: Guard::new() }
     }
 
     /// The parent is this file.
@@ -36,13 +38,15 @@ impl Relink {
 
     /// Where to search beside the child's own folder.
     pub fn with_search(mut self, search: Search) -> Self {
-        self.search = search;
+        self.guard = self.guard.with_search(search);
         self
     }
 
-    /// Allows something unusual: [`Override::Identity`] takes a parent that is not the one recorded.
+    /// Allows something unusual: [`Override::Identity`] takes a parent that is not the one recorded,
+    /// [`Override::UnrecordedChild`] one whose companion cannot record the child, [`Override::InUse`] goes on though another
+    /// process has the child open for writing, [`Override::HardLinks`] though it has a second name.
     pub fn with_override(mut self, allowed: Override) -> Self {
-        self.overrides.push(allowed);
+        self.guard = self.guard.with_override(allowed);
         self
     }
 
@@ -53,17 +57,21 @@ impl Relink {
     /// several images match (they are listed), or the one named does not (with what differs); otherwise as
     /// [`Chain::open`] for the parent.
     pub fn plan(self) -> Result<RelinkPlan> {
-        refuse_change(&self.child)?;
-        let place = open_place(&self.child, Access::Read)?;
-        let child = open_image(place.storage, None)?;
+        let held = Arc::new(Held::default());
+        let storage = held.take(&self.child, Access::Amend)?;
+        let identity = storage.host_identity()?;
+        self.guard.refuse_protected(&self.child)?;
+        let not_seen = self.guard.refuse_writers([&*self.child])?;
+        let child = held.image(&self.child)?;
         let Some(reference) = child.info().parent.clone() else {
             return Err(crate::image::no_parent(&self.child));
         };
         let parent = match &self.parent {
             Some(parent) => parent.clone(),
-            None => self.find(&*child, &reference, place.identity)?,
+            None => self.find(&*child, &reference, identity)?,
         };
-        let found = Chain::open(&parent, &OpenOptions::new())?;
+        let found = Chain::open(&parent, &OpenOptions::new().with_held(&held))?;
+        refuse_under_way(&parent)?;
         if found.info().format != child.info().format {
             return Err(Error::usage(
                 format!(
@@ -75,17 +83,18 @@ impl Relink {
                 "parent and child have one format: `copy --depth chain --format` converts a whole chain",
             ));
         }
-        let leads_back = found.layers().iter().any(|layer| is_file(layer.path(), place.identity));
+        let leads_back = found.layers().iter().any(|layer| is_file(layer.path(), identity));
         if leads_back {
             return Err(Error::parent(&self.child, ParentProblemKind::Cycle { again: self.child.clone() }));
         }
         let mut plan = Plan { operation: "relink", ..Plan::default() };
+        plan.warnings.extend(not_seen);
         let real_child = real(&self.child)?;
         let absolute = records_absolute(Some(&reference));
         let record = record_of(&real_child, &parent, found.info(), absolute)?;
         if !reference.accepted.contains(&record.identity) {
             let message = differs(&*child, &reference, &parent, &found);
-            if !self.overrides.contains(&Override::Identity) {
+            if !self.guard.allows(Override::Identity) {
                 let advice = "restore the parent from a copy, or say --force=identity if you know that the child reads \
                               right through it: wherever the child holds nothing itself, it then shows this parent's \
                               content";
@@ -103,7 +112,27 @@ impl Relink {
             plan.steps.push(format!("record {} as the parent of {}", parent.display(), self.child.display()));
             plan.files.change.push(self.child.clone());
         }
-        Ok(RelinkPlan { plan, child: self.child, parent, before: reference, record: (!is_recorded).then_some(record) })
+        let left_behind = self.left_behind(&reference, &parent)?;
+        Ok(RelinkPlan {
+            plan,
+            request: self,
+            parent,
+            left_behind,
+            before: reference,
+            record: (!is_recorded).then_some(record),
+            held,
+        })
+    }
+
+    /// Companions that the parent may have left behind where it stood before, or where the search leads.
+    fn left_behind(&self, reference: &ParentReference, parent: &Path) -> Result<Vec<PathBuf>> {
+        let mut lone = self.guard.search.files(parent)?.lone;
+        for folder in candidates(&self.child, reference).iter().map(|path| folder_of(path)) {
+            lone.extend(lone_companions(&folder));
+        }
+        lone.sort();
+        lone.dedup();
+        Ok(lone)
     }
 
     /// The parent by its identity: where it is recorded, else wherever the search leads.
@@ -113,7 +142,7 @@ impl Relink {
             Ok(None) => return Err(crate::image::no_parent(&self.child)),
             Err(error) => error,
         };
-        let (mut matching, found) = with_identity(&reference.accepted, &self.child, identity, &self.search)?;
+        let (mut matching, found) = with_identity(&reference.accepted, &self.child, identity, &self.guard.search)?;
         match (matching.pop(), matching.is_empty()) {
             (Some(only), true) => Ok(only),
             (None, _) => match recorded {
@@ -160,7 +189,7 @@ fn differs(child: &dyn Image, reference: &ParentReference, parent: &Path, found:
             format!("it has {} and the child {}: probably another disk", format_size(parent_size), format_size(size))
         }
     };
-    let pin = Companion::of(parent).ok().flatten().and_then(|companion| companion.pin);
+    let pin = Companion::known(parent).ok().flatten().and_then(|companion| companion.pin);
     let guess = match pin {
         Some(pin) if pin.identity.is_some_and(|id| reference.accepted.contains(&id)) => {
             format!("it was the right one when it was pinned {:.0}, and was changed since", pin.pinned)
@@ -182,13 +211,15 @@ fn differs(child: &dyn Image, reference: &ParentReference, parent: &Path, found:
 }
 
 /// A checked plan to relink.
-#[derive(Clone, Debug)]
 pub struct RelinkPlan {
     plan: Plan,
-    child: PathBuf,
+    request: Relink,
     parent: PathBuf,
+    left_behind: Vec<PathBuf>,
     before: ParentReference,
     record: Option<ParentRecord>,
+    /// Keeps others away from the child, and writers from its new parents.
+    held: Arc<Held>,
 }
 
 /// What became of it.
@@ -200,6 +231,8 @@ pub struct RelinkOutcome {
     pub parent: PathBuf,
     /// Whether anything had to be recorded.
     pub changed: bool,
+    /// Why the parent's companion could not record the child, where that was allowed.
+    pub unrecorded: Option<String>,
 }
 
 impl RelinkPlan {
@@ -208,26 +241,35 @@ impl RelinkPlan {
         &self.plan
     }
 
-    /// Records the parent. The child's content and identities stay, so that its own children find it as before. After
-    /// a crash it names the old parent or the new one.
+    /// Records the child in the parent's companion, durably, and then the parent in the child. The child's content and identities
+    /// stay, so that its own children find it as before. After a crash it names the old parent or the new one.
     ///
     /// # Errors
-    /// `Refused` when the child is in use, or its record changed since; `Io`.
+    /// `Refused` when the child is in use, its record changed since, or the parent cannot record it; `Io`.
     pub fn run(&self) -> Result<RelinkOutcome> {
-        if let Some(record) = &self.record {
-            let mut child = open_image_mut(open_place_mut(&self.child, Access::Amend)?.0, None)?;
-            if child.info().parent.as_ref() != Some(&self.before) {
-                return Err(Error::refused(
-                    Refusal::SourceChanged,
-                    format!("{} recorded another parent since the plan was made", self.child.display()),
-                    "look at it again (`show`), and begin again",
-                ));
-            }
-            child.set_parent(record)?;
-            child.close()?;
+        let Relink { child, guard, .. } = &self.request;
+        let storage = self.held.take(child, Access::Amend)?;
+        guard.refuse_writers([&**child])?;
+        let mut image = self.held.image_mut(child)?;
+        if image.info().parent.as_ref() != Some(&self.before) || !storage.is_still_at(child)? {
+            return Err(Error::refused(
+                Refusal::SourceChanged,
+                format!("{} recorded another parent since the plan was made", child.display()),
+                "look at it again (`show`), and begin again",
+            ));
         }
-        // Best effort, as ever with companions.
-        _ = Companion::change_children(&self.parent, &[], std::slice::from_ref(&self.child));
-        Ok(RelinkOutcome { path: self.child.clone(), parent: self.parent.clone(), changed: self.record.is_some() })
+        let new = [child_at(child)];
+        let change = ChildrenChange { new: &new, elsewhere: &self.left_behind, ..ChildrenChange::default() };
+        let unrecorded = match record_children(&self.parent, &change, guard) {
+            // Nothing changes for it: it was found before without being known.
+            Err(error) if self.record.is_none() => Some(error.to_string()),
+            other => other?,
+        };
+        if let Some(record) = &self.record {
+            image.set_parent(record)?;
+            image.close()?;
+        }
+        let changed = self.record.is_some();
+        Ok(RelinkOutcome { path: child.clone(), parent: self.parent.clone(), changed, unrecorded })
     }
 }

@@ -1,39 +1,41 @@
 //! An image goes, unless something needs it.
 
 use std::path::PathBuf;
+use std::sync::Arc;
 
-use super::guard::{parent_beside, refuse_change};
-use super::kin::refuse_link;
-use super::{Override, Plan, Search, children_of};
-use crate::chain::Companion;
+use serde::Serialize;
+
+use super::Plan;
+use super::unfreeze::is_left_frozen;
+use crate::chain::{ChildrenChange, Companion};
 use crate::error::{Error, Refusal, Result};
+use crate::family::{Guard, Override, Search, parent_beside, record_children, refuse_link};
 use crate::image::pieces::is_descriptor;
-use crate::storage::{Access, FileStorage, is_marked_read_only, remove, sync_folder};
+use crate::storage::{Access, Held, remove, sync_folder};
 
 /// An image to be removed.
 #[derive(Clone, Debug)]
 pub struct Remove {
     path: PathBuf,
-    search: Search,
-    overrides: Vec<Override>,
+    guard: Guard,
 }
 
 impl Remove {
     /// The image at `path`.
     pub fn new(path: impl Into<PathBuf>) -> Self {
-        Self { path: path.into(), search: Search::default(), overrides: Vec::new() }
+        Self { path: path.into(), guard: Guard::new() }
     }
 
     /// Where to search for children beside the image's own folder.
     pub fn with_search(mut self, search: Search) -> Self {
-        self.search = search;
+        self.guard = self.guard.with_search(search);
         self
     }
 
-    /// Allows something unusual: [`Override::UnknownChildren`] removes an image that was frozen for children, though
-    /// none was found.
+    /// Allows something unusual: [`Override::UnknownChildren`] removes an image that may have children of which that cannot be
+    /// told, [`Override::InUse`] one that another program has open for writing, [`Override::HardLinks`] one of several names.
     pub fn with_override(mut self, allowed: Override) -> Self {
-        self.overrides.push(allowed);
+        self.guard = self.guard.with_override(allowed);
         self
     }
 
@@ -50,28 +52,17 @@ impl Remove {
             ));
         }
         refuse_link(&self.path)?;
-        refuse_change(&self.path)?;
-        let held = FileStorage::open(&self.path, Access::Amend)?;
-        let children = children_of(&self.path, &self.search)?;
-        let needed: Vec<String> = children.all().map(|child| child.display().to_string()).collect();
-        if !needed.is_empty() {
-            return Err(Error::refused(
-                Refusal::NeededByChildren,
-                format!("{} is the parent of {}", self.path.display(), needed.join(", ")),
-                "they could not be read any more: remove them first, or flatten them into images of their own (`copy`)",
-            ));
-        }
+        let held = Arc::new(Held::default());
+        held.take(&self.path, Access::Amend)?;
+        self.guard.refuse_protected(&self.path)?;
+        self.guard.refuse_parent_under_way(&self.path)?;
         let mut plan = Plan { operation: "remove", ..Plan::default() };
-        plan.warnings.extend(children.refuse_unseen(&self.path, &self.overrides)?);
-        if is_marked_read_only(&self.path)? {
-            let message =
-                format!("{} was frozen for children, and none was found in {}", self.path.display(), children.place());
-            if !self.overrides.contains(&Override::UnknownChildren) {
-                let advice = "search further (--search FOLDER), or say --force=unknown-children if there are none";
-                return Err(Error::refused(Refusal::NeededByChildren, message, advice));
-            }
-            plan.warnings.push(message);
-        }
+        let advice =
+            "they could not be read any more: remove them first, or flatten them into images of their own (`copy`)";
+        let (children, warnings) = self.guard.refuse_needed(&self.path, advice)?;
+        plan.warnings.extend(warnings);
+        plan.warnings.extend(self.guard.refuse_frozen(&self.path, &children)?);
+        plan.warnings.extend(self.guard.refuse_writers([&*self.path])?);
         plan.steps.push(format!(
             "remove {}; no image in {} needs it, others were not looked at",
             self.path.display(),
@@ -79,18 +70,29 @@ impl Remove {
         ));
         plan.files.remove.push(self.path.clone());
         let parent = parent_beside(&self.path);
-        Ok(RemovePlan { plan, path: self.path, parent, _held: held })
+        Ok(RemovePlan { plan, request: self, parent, held })
     }
 }
 
 /// A checked plan to remove an image.
 pub struct RemovePlan {
     plan: Plan,
-    path: PathBuf,
+    request: Remove,
     /// Its own parent, where that is found.
     parent: Option<PathBuf>,
     /// Keeps others away from the image until it is gone.
-    _held: FileStorage,
+    held: Arc<Held>,
+}
+
+/// What became of it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct RemoveOutcome {
+    /// The name under which no image stands any more.
+    pub removed: PathBuf,
+    /// Its parent, when that stays frozen though no child of it is known any more.
+    pub frozen_parent: Option<PathBuf>,
+    /// What is still recorded in the parent's companion, and why.
+    pub still_recorded: Option<String>,
 }
 
 impl RemovePlan {
@@ -99,18 +101,28 @@ impl RemovePlan {
         &self.plan
     }
 
-    /// Removes the file and syncs its folder.
+    /// Removes the file and its companion, and then has the parent's companion forget it. After a crash in between it is gone
+    /// and still recorded there.
     ///
     /// # Errors
-    /// `Io`.
-    pub fn run(&self) -> Result<()> {
-        Companion::remove(&self.path)?;
-        remove(&self.path)?;
-        sync_folder(&self.path)?;
-        if let Some(parent) = &self.parent {
-            // Best effort: the image is gone, and its parent's companion may stand where nobody can write.
-            _ = Companion::change_children(parent, std::slice::from_ref(&self.path), &[]);
+    /// `Refused` when another program has the image open for writing by now, or has put another file in its place; `Io`.
+    pub fn run(&self) -> Result<RemoveOutcome> {
+        let Remove { path, guard } = &self.request;
+        guard.refuse_writers([&**path])?;
+        if !self.held.take(path, Access::Amend)?.is_still_at(path)? {
+            let message = format!("another file stands at {} since the plan was made", path.display());
+            return Err(Error::refused(Refusal::SourceChanged, message, "look at it (`show`), and begin again"));
         }
-        Ok(())
+        Companion::remove(path)?;
+        remove(path)?;
+        sync_folder(path)?;
+        let mut outcome = RemoveOutcome { removed: path.clone(), frozen_parent: None, still_recorded: None };
+        if let Some(parent) = &self.parent {
+            let gone = std::slice::from_ref(path);
+            outcome.still_recorded =
+                record_children(parent, &ChildrenChange { gone, ..ChildrenChange::default() }, guard)?;
+            outcome.frozen_parent = is_left_frozen(parent, guard)?.then(|| parent.clone());
+        }
+        Ok(outcome)
     }
 }

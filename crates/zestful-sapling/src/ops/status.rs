@@ -9,7 +9,7 @@ use serde::Serialize;
 use super::family::{Family, Node, Problem, Role, UnderWay};
 use crate::error::{Error, Result};
 use crate::image::Kind;
-use crate::storage::{free_space, is_temporary_name, user_of, written_elsewhere};
+use crate::storage::{free_space, is_temporary_name, user_of, writers_of};
 
 /// What a first look shows. Sizes are in bytes.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -42,6 +42,8 @@ pub struct Status {
     pub worst_growth: u64,
     /// Free space of the file system that holds the folder.
     pub host_free: u64,
+    /// What could not be looked at when writers were looked for.
+    pub not_seen: Option<String>,
 }
 
 /// Somebody at an image.
@@ -91,6 +93,7 @@ pub fn status_of(folder: &Path) -> Result<Status> {
         oldest_frozen: None,
         worst_growth: 0,
         host_free: free_space(folder)?,
+        not_seen: None,
     };
     let mut waiting: Vec<(&Node, bool)> = family.roots.iter().map(|root| (root, true)).collect();
     while let Some((node, whole)) = waiting.pop() {
@@ -126,7 +129,9 @@ impl Status {
             paths.push(node.path.as_path());
             waiting.extend(&node.children);
         }
-        for (path, holder) in written_elsewhere(paths) {
+        let writers = writers_of(paths);
+        self.not_seen = writers.not_seen();
+        for (path, holder) in writers.found {
             if !self.held.iter().any(|held| held.path == path) {
                 self.held.push(Held { path, holder });
             }

@@ -1,47 +1,56 @@
 //! A child gets another base, and keeps its content.
 
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use serde::Serialize;
 
+use super::Plan;
 use super::carry::{Carry, cost_of};
-use super::guard::{refuse_change, refuse_written_elsewhere};
-use super::kin::{look, refuse_link};
-use super::mover::{Mover, open_mut};
-use super::{Override, Plan};
+use super::mover::Mover;
+use super::unfinished::refuse_other_host;
 use crate::chain::{
-    Chain, Companion, Disk, Intent, Journal, Mark, Member, OpenOptions, Side, Work, identity_of, intent_of, judge_pair,
-    record_of, records_absolute, refuse_under_way, stamp_of,
+    Chain, ChildrenChange, Disk, Intent, Journal, Mark, Member, OpenOptions, Side, Work, child_at, identity_of,
+    intent_of, judge_pair, record_of, records_absolute, refuse_under_way, stamp_of,
 };
 use crate::error::{Error, ParentProblemKind, Refusal, Result};
+use crate::family::{Guard, Override, Search, look, record_children, refuse_link};
 use crate::image::{Image, ParentRecord};
 use crate::progress::Progress;
 use crate::size::format_size;
-use crate::storage::{is_marked_read_only, mark_read_only, real};
+use crate::storage::{Access, Held, is_marked_read_only, mark_read_only, real};
 
 /// A child that is to be put onto another base.
 #[derive(Clone, Debug)]
 pub struct Transplant {
     child: PathBuf,
     base: PathBuf,
-    overrides: Vec<Override>,
+    guard: Guard,
 }
 
 impl Transplant {
     /// This child onto that base.
     pub fn new(child: impl Into<PathBuf>, base: impl Into<PathBuf>) -> Self {
-        Self { child: child.into(), base: base.into(), overrides: Vec::new() }
+        Self { child: child.into(), base: base.into(), guard: Guard::new() }
     }
 
     /// Allows something unusual: [`Override::InUse`] though another process has an image open for writing,
-    /// [`Override::OtherHost`] carries on what another host began.
+    /// [`Override::UnrecordedChild`] though the new base's companion cannot record the child, [`Override::HardLinks`] though one
+    /// of them has a second name, [`Override::OtherHost`] carries on what another host began.
     pub fn with_override(mut self, allowed: Override) -> Self {
-        self.overrides.push(allowed);
+        self.guard = self.guard.with_override(allowed);
+        self
+    }
+
+    /// Where to look beside the folders of the images; see [`Guard::with_search`].
+    pub fn with_search(mut self, search: Search) -> Self {
+        self.guard = self.guard.with_search(search);
         self
     }
 
     /// What it would do. What lies between the two bases, and the child does not hold itself, is written into the child;
-    /// the bytes named are what tables tell, of which content that is the same on both sides is left out by the run.
+    /// the bytes named are what tables tell, of which content that is the same on both sides is left out by the run. Both, and all
+    /// that they read through, stay locked as long as the plan lives.
     ///
     /// # Errors
     /// `Usage` when the child has no parent, or the base has another format or no identity; `Parent` when the base grew
@@ -56,14 +65,21 @@ impl Transplant {
                 refuse_under_way(&self.child)?;
             }
             plan.steps.push(format!("carry on the transplant that was begun {:.0}", intent.started));
-            return Ok(TransplantPlan { plan, intent, begun: true, overrides: self.overrides });
+            return Ok(TransplantPlan { plan, intent, begun: true, guard: self.guard, held: Arc::default() });
         }
         refuse_link(&self.child)?;
-        refuse_change(&self.child)?;
-        refuse_under_way(&self.base)?;
-        refuse_written_elsewhere([&*child_path, &*base_path], &self.overrides)?;
-        let child = Chain::open(&self.child, &OpenOptions::new())?;
-        let base = Chain::open(&self.base, &OpenOptions::new())?;
+        let held = Arc::new(Held::default());
+        held.take(&self.child, Access::Amend)?;
+        let options = OpenOptions::new().with_held(&held);
+        let child = Chain::open(&self.child, &options)?;
+        let base = Chain::open(&self.base, &options)?;
+        // From here on nobody changes what is read; whoever did before has left word.
+        self.guard.refuse_protected(&self.child)?;
+        for layer in child.layers()[1..].iter().chain(base.layers()) {
+            refuse_under_way(layer.path())?;
+        }
+        self.guard.refuse_hard_links(&self.base)?;
+        plan.warnings.extend(self.guard.refuse_writers([&*child_path, &*base_path])?);
         let Some(parent) = child.layers().get(1) else {
             return Err(Error::usage(
                 format!("{} has no parent", self.child.display()),
@@ -95,15 +111,14 @@ impl Transplant {
         for warning in judge_pair(&*child.layers()[0], base.info(), &self.base)? {
             plan.warnings.push(warning.to_string());
         }
-        let member =
-            |path: &Path, chain: &Chain| Ok(Member { path: real(path)?, identity: identity_of(path, chain.info())? });
+        let member = |path: &Path, chain: &Chain| Member::new(real(path)?, identity_of(path, chain.info())?);
         let own = member(&self.child, &child)?;
         let identity = own.identity;
         let mut intent = Intent::new(Work::Transplant, vec![own], identity, child_path);
         intent.parent = Some(member(&self.base, &base)?);
         intent.absolute = records_absolute(child.info().parent.as_ref());
         let old_parent = parent.path().to_owned();
-        let old = Side::open(&old_parent)?;
+        let old = Side::of(Chain::open(&old_parent, &options)?)?;
         let new = Side::of(base)?;
         let cost = cost_of(&Carry::Up { old: &old, new: &new, compare: true }, &*child.layers()[0], 0)?;
         plan.steps.push(format!(
@@ -122,9 +137,8 @@ impl Transplant {
         plan.bytes_read = cost.moved * 2;
         plan.bytes_written = cost.moved;
         plan.peak_extra_space = cost.extra;
-        drop((child, old, new));
-        crate::storage::FileStorage::open(&self.child, crate::storage::Access::Amend)?;
-        Ok(TransplantPlan { plan, intent, begun: false, overrides: self.overrides })
+        Plan::require_space(&self.child, cost.extra)?;
+        Ok(TransplantPlan { plan, intent, begun: false, guard: self.guard, held })
     }
 }
 
@@ -133,7 +147,9 @@ pub struct TransplantPlan {
     plan: Plan,
     intent: Intent,
     begun: bool,
-    overrides: Vec<Override>,
+    guard: Guard,
+    /// Keeps others away from the child, and writers from what it reads through before and after.
+    held: Arc<Held>,
 }
 
 /// What became of it.
@@ -145,6 +161,8 @@ pub struct TransplantOutcome {
     pub parent: PathBuf,
     /// Bytes that had to be written into the child.
     pub bytes_written: u64,
+    /// Why the new base's companion could not record the child, where that was allowed.
+    pub unrecorded: Option<String>,
 }
 
 impl TransplantPlan {
@@ -160,23 +178,22 @@ impl TransplantPlan {
     /// `Refused` when an image changed since the plan was made or is in use; `UnderWay` when it was begun and could not be
     /// finished, with why.
     pub fn run(&self, progress: &Progress) -> Result<TransplantOutcome> {
-        let (journal, marks) = match self.begun {
-            true => Journal::reopen(&self.intent)?,
-            false => {
-                // A bound from tables: what is the same on both sides will not be written.
-                Plan::require_space(self.intent.child(), self.plan.peak_extra_space)?;
-                progress.check()?;
-                refuse_changed(&self.intent)?;
-                (Journal::begin(self.intent.clone())?, Vec::new())
-            }
-        };
-        carry_on(journal, &marks, &self.overrides, progress)
+        if self.begun {
+            self.intent.refuse_unproven()?;
+            let (journal, marks) = Journal::reopen(&self.intent)?;
+            return carry_on(journal, &marks, &self.held, &self.guard, progress);
+        }
+        // A bound from tables: what is the same on both sides will not be written.
+        Plan::require_space(self.intent.child(), self.plan.peak_extra_space)?;
+        progress.check()?;
+        refuse_changed(&self.intent)?;
+        carry_on(Journal::begin(self.intent.clone())?, &[], &self.held, &self.guard, progress)
     }
 }
 
 fn refuse_changed(intent: &Intent) -> Result<()> {
     for member in intent.layers.iter().chain(&intent.parent) {
-        let found = look(&member.path).and_then(|(image, _)| image.info().data_identity);
+        let found = look(&member.path).ok().flatten().and_then(|(image, _)| image.info().data_identity);
         if found != Some(member.identity) {
             return Err(Error::refused(
                 Refusal::SourceChanged,
@@ -195,43 +212,61 @@ fn refuse_changed(intent: &Intent) -> Result<()> {
 pub(super) fn carry_on(
     journal: Journal,
     marks: &[Mark],
-    overrides: &[Override],
+    held: &Arc<Held>,
+    guard: &Guard,
     progress: &Progress,
 ) -> Result<TransplantOutcome> {
     let intent = journal.intent().clone();
     let run = || {
-        super::unfinished::refuse_other_host(&intent, overrides)?;
-        refuse_written_elsewhere([intent.child()], overrides)?;
-        refuse_changed(&intent)?;
+        refuse_other_host(&intent, guard)?;
         let child = intent.child();
         let Some(base) = &intent.parent else { return Err(Error::usage("the journal names no base", "remove it")) };
-        let old = Chain::open(child, &OpenOptions::new())?;
+        held.take(child, Access::Amend)?;
+        let options = OpenOptions::new().with_held(held);
+        let old = Chain::open(child, &options)?;
+        let new = Chain::open(&base.path, &options)?;
         let old_parent = old.layers().get(1).map(|parent| parent.path().to_owned()).unwrap_or_default();
-        drop(old);
-        let mut written = 0;
+        guard.refuse_hard_links(child)?;
+        guard.refuse_writers([child, &*base.path])?;
+        refuse_changed(&intent)?;
+        let mut outcome =
+            TransplantOutcome { path: child.to_owned(), parent: base.path.clone(), bytes_written: 0, unrecorded: None };
         if real(&old_parent)? != base.path {
-            let (storage, mut image) = open_mut(child)?;
+            // Known to the new base before it reads through it.
+            let this = [child_at(child)];
+            let change = ChildrenChange { new: &this, freezes: true, ..ChildrenChange::default() };
+            outcome.unrecorded = record_children(&base.path, &change, guard)?;
+            mark_read_only(&base.path)?;
+            let mut image = held.image_mut(child)?;
             image.set_data_identity(intent.identity)?;
-            let (old, new) = (Side::open(&old_parent)?, Side::open(&base.path)?);
+            let info = new.info().clone();
+            let (old, new) = (Side::of(Chain::open(&old_parent, &options)?)?, Side::of(new)?);
             let stamps = vec![stamp_of(&old_parent)?, stamp_of(&base.path)?];
             let carry = Carry::Up { old: &old, new: &new, compare: true };
-            written = Mover { journal: &journal, storage: &*storage, carry, progress }.run(image, marks, stamps)?;
-            drop(storage);
-            mark_read_only(&base.path)?;
-            let info = new.chain().map(|chain| chain.info().clone());
-            let info = info.ok_or_else(|| Error::usage("the base is gone", "put it back"))?;
+            outcome.bytes_written = Mover { journal: &journal, carry, progress }.run(image, marks, stamps)?;
             let record = record_of(child, &base.path, &info, intent.absolute)?;
-            let mut image = open_mut(child)?.1;
+            let mut image = held.image_mut(child)?;
             image.set_parent(&ParentRecord { identity: base.identity, ..record })?;
             image.close()?;
-            // Best effort, as ever with companions.
-            let child = [child.to_owned()];
-            _ = Companion::change_children(&base.path, &[], &child);
-            _ = Companion::change_children(&old_parent, &child, &[]);
+            let gone = [child.to_owned()];
+            record_children(&old_parent, &ChildrenChange { gone: &gone, ..ChildrenChange::default() }, guard)?;
         }
-        Ok(TransplantOutcome { path: child.to_owned(), parent: base.path.clone(), bytes_written: written })
+        Ok(outcome)
     };
     let outcome = run().map_err(|error: Error| error.under_way(intent.child()))?;
     journal.end()?;
     Ok(outcome)
+}
+
+/// The child names its old base until the very end: giving up leaves it as it reads.
+pub(super) fn give_up(journal: Journal, guard: &Guard) -> Result<()> {
+    let intent = journal.intent().clone();
+    let held = Held::default();
+    held.take(intent.child(), Access::Amend)?;
+    let now = crate::family::parent_beside(intent.child());
+    if let Some(base) = intent.parent.as_ref().filter(|base| now.as_ref() != Some(&base.path)) {
+        let gone = [intent.child().to_owned()];
+        record_children(&base.path, &ChildrenChange { gone: &gone, ..ChildrenChange::default() }, guard)?;
+    }
+    journal.end()
 }

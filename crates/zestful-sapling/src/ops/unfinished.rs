@@ -4,12 +4,14 @@ use std::path::{Path, PathBuf};
 
 use serde::Serialize;
 
-use super::Override;
 use super::merge::{self, MergeOutcome};
+use super::move_image::{self, MoveOutcome};
 use super::transplant::{self, TransplantOutcome};
-use crate::chain::{Intent, Journal, Work, intent_of, read_journal};
+use crate::chain::{Intent, Journal, Work, clear_copies, image_of_journal, intent_of, read_journal};
 use crate::error::{Error, Refusal, Result};
+use crate::family::{Guard, Override};
 use crate::progress::Progress;
+use crate::storage::Held;
 
 /// What became of work that was carried on.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -19,36 +21,78 @@ pub enum Resumed {
     Merge(MergeOutcome),
     /// A transplant.
     Transplant(TransplantOutcome),
+    /// A move.
+    Move(MoveOutcome),
+    /// Nothing: the work was over, and only a copy of its journal was left.
+    Over(OverOutcome),
+}
+
+/// Work that was over already.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct OverOutcome {
+    /// The image with which it had been begun.
+    pub path: PathBuf,
 }
 
 /// Carries on what was begun with an image, or in a folder where only one thing is under way.
 ///
 /// # Errors
 /// `Usage` when nothing is under way, or several things; `Damaged` when the journal is; `Refused` when another process is at
-/// it, or another host began it; `UnderWay` when it could not be finished this time either, with why.
+/// it, another host began it, or it was begun with other files (this is a copy); `UnderWay` when it could not be finished this
+/// time either, with why.
 pub fn resume(path: &Path, overrides: &[Override], progress: &Progress) -> Result<Resumed> {
+    let guard = overrides.iter().fold(Guard::new(), |guard, allowed| guard.with_override(*allowed));
+    resume_guarded(path, &guard, progress)
+}
+
+/// The same, looking for children elsewhere as well.
+///
+/// # Errors
+/// As [`resume`].
+pub fn resume_guarded(path: &Path, guard: &Guard, progress: &Progress) -> Result<Resumed> {
     let intent = under_way(path)?;
+    intent.refuse_unproven()?;
+    if intent.is_over()? {
+        clear_copies(&intent)?;
+        return Ok(Resumed::Over(OverOutcome { path: intent.child().to_owned() }));
+    }
     let (journal, marks) = Journal::reopen(&intent)?;
+    let held = std::sync::Arc::new(Held::default());
     match intent.work {
-        Work::Transplant => transplant::carry_on(journal, &marks, overrides, progress).map(Resumed::Transplant),
-        _ => merge::carry_on(journal, &marks, overrides, progress).map(Resumed::Merge),
+        Work::Transplant => transplant::carry_on(journal, &marks, &held, guard, progress).map(Resumed::Transplant),
+        Work::Move => move_image::carry_on(journal, &held, guard).map(Resumed::Move),
+        _ => merge::carry_on(journal, &marks, &held, guard, progress).map(Resumed::Merge),
     }
 }
 
 /// Gives up what was begun with an image, where that is still possible: the chain reads as before. What was written into
 /// an image stays there; it shows nothing that was not to be seen before, but an ancestor into which a merge had begun to
-/// write no longer holds its own earlier state.
+/// write no longer holds its own earlier state, nor do the layers between.
 ///
 /// # Errors
 /// As [`resume`]; `Refused` when all data was moved already, so that only going on is left.
 pub fn abandon(path: &Path, overrides: &[Override]) -> Result<Intent> {
+    let guard = overrides.iter().fold(Guard::new(), |guard, allowed| guard.with_override(*allowed));
+    abandon_guarded(path, &guard)
+}
+
+/// The same, looking for children elsewhere as well.
+///
+/// # Errors
+/// As [`abandon`].
+pub fn abandon_guarded(path: &Path, guard: &Guard) -> Result<Intent> {
     let intent = under_way(path)?;
-    refuse_other_host(&intent, overrides)?;
+    refuse_other_host(&intent, guard)?;
+    intent.refuse_unproven()?;
+    if intent.is_over()? {
+        clear_copies(&intent)?;
+        return Ok(intent);
+    }
     let (journal, marks) = Journal::reopen(&intent)?;
     match intent.work {
-        // The child names its old base until the very end.
-        Work::Transplant => journal.end()?,
-        _ => merge::give_up(journal, &marks)?,
+        Work::Transplant => transplant::give_up(journal, guard)?,
+        Work::Move => move_image::give_up(journal, guard)?,
+        _ => merge::give_up(journal, &marks, guard)?,
     }
     Ok(intent)
 }
@@ -62,9 +106,9 @@ pub fn unfinished_in(folder: &Path) -> Result<Vec<(PathBuf, Result<Intent>)>> {
     let mut found: Vec<(PathBuf, Result<Intent>)> = Vec::new();
     for entry in std::fs::read_dir(folder).map_err(failed)? {
         let path = entry.map_err(failed)?.path();
-        if path.to_string_lossy().ends_with(".zsap.journal") {
+        if image_of_journal(&path).is_some() {
             let intent = read_journal(&path).map(|(intent, _)| intent);
-            let is_known = |one: &Intent| found.iter().any(|(_, other)| other.as_ref().is_ok_and(|other| other == one));
+            let is_known = |one: &Intent| found.iter().any(|(_, other)| other.as_ref().is_ok_and(|it| it.is_same(one)));
             if !intent.as_ref().is_ok_and(is_known) {
                 found.push((path, intent));
             }
@@ -77,7 +121,7 @@ pub fn unfinished_in(folder: &Path) -> Result<Vec<(PathBuf, Result<Intent>)>> {
 fn under_way(path: &Path) -> Result<Intent> {
     let nothing =
         || Error::usage(format!("nothing is under way with {}", path.display()), "`status` shows what is, in a folder");
-    if path.to_string_lossy().ends_with(".zsap.journal") {
+    if image_of_journal(path).is_some() {
         return read_journal(path).map(|(intent, _)| intent);
     }
     if !path.is_dir() {
@@ -96,8 +140,8 @@ fn under_way(path: &Path) -> Result<Intent> {
 }
 
 /// Refuses what another host began and may be at still.
-pub(super) fn refuse_other_host(intent: &Intent, overrides: &[Override]) -> Result<()> {
-    match intent.is_of_this_host() || overrides.contains(&Override::OtherHost) {
+pub(super) fn refuse_other_host(intent: &Intent, guard: &Guard) -> Result<()> {
+    match intent.is_of_this_host() || guard.allows(Override::OtherHost) {
         true => Ok(()),
         false => Err(Error::refused(
             Refusal::OtherHost,

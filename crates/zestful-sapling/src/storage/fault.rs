@@ -86,6 +86,8 @@ impl FaultStorage {
 
 pub(super) fn apply(storage: &MemoryStorage, operation: &Operation) -> Result<()> {
     match operation {
+        // Of what did not arrive the file's length tells nothing either.
+        Operation::Write(_, bytes) if bytes.is_empty() => Ok(()),
         Operation::Write(offset, bytes) => storage.write_at(bytes, *offset),
         Operation::SetLen(len) => storage.set_len(*len),
         Operation::Punch(offset, len) => storage.punch_hole(*offset, *len),
@@ -203,16 +205,19 @@ pub(super) fn tear(operation: &Operation, random: &mut Random) -> Operation {
     tear_at(operation, keep_head, random)
 }
 
+/// Disks write their own sectors whole, wherever in them a write begins.
 fn tear_at(operation: &Operation, keep_head: bool, random: &mut Random) -> Operation {
-    match operation {
-        Operation::Write(offset, bytes) if bytes.len() > SECTOR => {
-            let cut = SECTOR * random.below(bytes.len().div_ceil(SECTOR));
-            match keep_head {
-                true => Operation::Write(*offset, bytes[..cut].to_vec()),
-                false => Operation::Write(offset + cut as u64, bytes[cut..].to_vec()),
-            }
-        }
-        other => other.clone(),
+    let Operation::Write(offset, bytes) = operation else { return operation.clone() };
+    // Before each sector that the write enters, the first one included: then nothing, or everything, arrived.
+    let first = SECTOR - (*offset % SECTOR as u64) as usize;
+    let cuts = 1 + bytes.len().saturating_sub(first).div_ceil(SECTOR);
+    let cut = match random.below(cuts) {
+        0 => 0,
+        later => first + SECTOR * (later - 1),
+    };
+    match keep_head {
+        true => Operation::Write(*offset, bytes[..cut].to_vec()),
+        false => Operation::Write(offset + cut as u64, bytes[cut..].to_vec()),
     }
 }
 

@@ -1,16 +1,18 @@
 //! A file of the host, with its holes.
 
+use std::collections::HashSet;
 use std::fs::{File, OpenOptions};
 use std::io;
 use std::ops::Range;
+use std::os::fd::{AsRawFd, RawFd};
 use std::os::unix::fs::{FileExt, MetadataExt, OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
+use std::sync::{LazyLock, Mutex, PoisonError};
 
 use rustix::fs::{FallocateFlags, OFlags, SeekFrom, fallocate, seek};
 
 use super::names::set_mode;
-use super::tape::{self, HostChange};
-use super::{HostIdentity, Operation, ReadAt, Storage, lock};
+use super::{HostChange, HostIdentity, Operation, ReadAt, Storage, lock, tape};
 use crate::error::{Error, Refusal, Result};
 
 /// How a file is opened and which lock is taken for as long as it is open.
@@ -38,22 +40,68 @@ pub struct FileStorage {
     path: PathBuf,
 }
 
+/// The handles of this process whose locks keep them apart.
+static OURS: LazyLock<Mutex<HashSet<RawFd>>> = LazyLock::new(Mutex::default);
+
+/// Whether a file descriptor of this process is one of ours, which locks keep apart.
+pub(super) fn is_ours(number: RawFd) -> bool {
+    OURS.lock().unwrap_or_else(PoisonError::into_inner).contains(&number)
+}
+
+impl Drop for FileStorage {
+    fn drop(&mut self) {
+        OURS.lock().unwrap_or_else(PoisonError::into_inner).remove(&self.file.as_raw_fd());
+    }
+}
+
+/// Opens what stands at `path` for reading, if it is a regular file; `None` when nothing is there. It never waits, as the
+/// opening of a named pipe would.
+///
+/// # Errors
+/// `Io`, also when something else stands there.
+pub(crate) fn open_regular(path: &Path) -> Result<Option<File>> {
+    let file = OpenOptions::new().read(true).custom_flags(OFlags::NONBLOCK.bits().cast_signed()).open(path);
+    let file = match file {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
+        other => other.map_err(|e| Error::io("open", path, e))?,
+    };
+    let found = file.metadata().map_err(|e| Error::io("open", path, e))?;
+    match found.is_file() {
+        true => Ok(Some(file)),
+        false => Err(Error::io("open", path, io::Error::other("it is not a regular file"))),
+    }
+}
+
 impl FileStorage {
+    fn ours(file: File, path: &Path) -> Self {
+        OURS.lock().unwrap_or_else(PoisonError::into_inner).insert(file.as_raw_fd());
+        Self { file, path: path.to_owned() }
+    }
+
     /// Opens an existing regular file.
     ///
     /// # Errors
     /// `Io` when the host cannot open it; `Usage` when it is not a regular file; `Refused` when another process holds
     /// it (the message names it where the host tells), or when it is opened for writing and marked read-only.
     pub fn open(path: &Path, access: Access) -> Result<Self> {
+        Self::open_with(path, access, true)
+    }
+
+    /// The same, without a moment's patience where somebody has it.
+    pub(crate) fn open_at_once(path: &Path, access: Access) -> Result<Self> {
+        Self::open_with(path, access, false)
+    }
+
+    fn open_with(path: &Path, access: Access, patient: bool) -> Result<Self> {
         loop {
-            let storage = Self::open_once(path, access)?;
+            let storage = Self::open_once(path, access, patient)?;
             if access == Access::Look || storage.is_still_at(path)? {
                 return Ok(storage);
             }
         }
     }
 
-    fn open_once(path: &Path, access: Access) -> Result<Self> {
+    fn open_once(path: &Path, access: Access, patient: bool) -> Result<Self> {
         let write = matches!(access, Access::Write | Access::Amend);
         let action = if write { "open for writing" } else { "open" };
         let found = std::fs::metadata(path).map_err(|e| Error::io(action, path, e))?;
@@ -63,7 +111,7 @@ impl FileStorage {
             return Err(Error::refused(
                 Refusal::ReadOnly,
                 format!("{} is marked read-only on this host, as parents of other images are", path.display()),
-                "write to a child of it instead, or give it back its write permission once nothing depends on it",
+                "write to a child of it instead, or free it once nothing depends on it (`unfreeze`)",
             ));
         }
         let open = || {
@@ -82,23 +130,24 @@ impl FileStorage {
             other => other,
         };
         let file = file.map_err(|e| Error::io(action, path, e))?;
-        check_regular(&file.metadata().map_err(|e| Error::io(action, path, e))?, path)?;
+        let opened = Self::ours(file, path);
+        check_regular(&opened.file.metadata().map_err(|e| Error::io(action, path, e))?, path)?;
         match access {
-            Access::Read => lock::shared(&file, path)?,
-            Access::Write | Access::Amend => lock::exclusive(&file, path)?,
+            Access::Read => lock::shared(&opened.file, path, patient)?,
+            Access::Write | Access::Amend => lock::exclusive(&opened.file, path)?,
             Access::Look => {}
         }
-        Ok(Self { file, path: path.to_owned() })
+        Ok(opened)
     }
 
     /// A file that was created for writing just now.
     pub(super) fn from_new(file: File, path: PathBuf) -> Result<Self> {
         lock::exclusive(&file, &path)?;
-        Ok(Self { file, path })
+        Ok(Self::ours(file, &path))
     }
 
     /// A lock taken on a file that was swapped away meanwhile protects nothing.
-    fn is_still_at(&self, path: &Path) -> Result<bool> {
+    pub(crate) fn is_still_at(&self, path: &Path) -> Result<bool> {
         let held = self.metadata()?;
         match std::fs::metadata(path) {
             Ok(there) => Ok((held.dev(), held.ino()) == (there.dev(), there.ino())),

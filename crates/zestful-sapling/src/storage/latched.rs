@@ -2,8 +2,8 @@
 
 use std::ops::Range;
 use std::path::Path;
-use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use super::{Medium, ReadAt, Storage};
 use crate::error::{Error, Refusal, Result};
@@ -12,14 +12,18 @@ use crate::error::{Error, Refusal, Result};
 ///
 /// A host that reports a failed sync may have dropped the data; a second sync then succeeds and proves nothing. Only
 /// opening the image again, which replays its log, leads back to a known state.
+///
+/// All syncs of an image go through it, whichever thread asks: a host reports a lost write once, so that of two syncs side
+/// by side one could come back clean after the other took the report. They take turns.
 pub(crate) struct Latched {
     inner: Arc<dyn Storage>,
     failed: AtomicBool,
+    syncing: Mutex<()>,
 }
 
 impl Latched {
     pub(crate) fn new(inner: Arc<dyn Storage>) -> Self {
-        Self { inner, failed: AtomicBool::new(false) }
+        Self { inner, failed: AtomicBool::new(false), syncing: Mutex::new(()) }
     }
 
     fn guard(&self, act: impl FnOnce(&dyn Storage) -> Result<()>) -> Result<()> {
@@ -68,6 +72,7 @@ impl Storage for Latched {
         self.guard(|inner| inner.set_len(len))
     }
     fn sync(&self) -> Result<()> {
+        let _turn = self.syncing.lock().unwrap_or_else(PoisonError::into_inner);
         self.guard(|inner| inner.sync())
     }
     fn punch_hole(&self, offset: u64, len: u64) -> Result<()> {

@@ -3,38 +3,53 @@
 use std::fs::{File, TryLockError};
 use std::io;
 use std::os::unix::fs::MetadataExt;
-use std::path::{Path, PathBuf};
+use std::path::Path;
+use std::time::Duration;
 
-use super::{BlockDevice, HostIdentity};
+use super::BlockDevice;
 use crate::error::{Error, Refusal, Result};
 
-pub(super) fn shared(file: &File, path: &Path) -> Result<()> {
-    settle(file.try_lock_shared(), file, path, "written to")
+/// How often a lock is asked for again: a look at an image by another command takes an instant.
+const TRIES: usize = 4;
+const BETWEEN_TRIES: Duration = Duration::from_millis(8);
+
+pub(super) fn shared(file: &File, path: &Path, patient: bool) -> Result<()> {
+    settle(patient, || file.try_lock_shared(), file, path, "written to")
 }
 
 pub(super) fn exclusive(file: &File, path: &Path) -> Result<()> {
-    settle(file.try_lock(), file, path, "used")
+    settle(true, || file.try_lock(), file, path, "used")
 }
 
-fn settle(taken: std::result::Result<(), TryLockError>, file: &File, path: &Path, how: &str) -> Result<()> {
-    match taken {
-        Ok(()) => Ok(()),
-        Err(TryLockError::WouldBlock) => {
-            let holder = holder_of(file).unwrap_or_else(|| "another process".to_owned());
-            Err(Error::refused(
-                Refusal::InUse,
-                format!("{} is being {how} by {holder}", path.display()),
-                "wait until it is done (--wait SECONDS), or end that process",
-            ))
+fn settle(
+    patient: bool,
+    take: impl Fn() -> std::result::Result<(), TryLockError>,
+    file: &File,
+    path: &Path,
+    how: &str,
+) -> Result<()> {
+    for tried in 1.. {
+        match take() {
+            Ok(()) => return Ok(()),
+            Err(TryLockError::WouldBlock) if patient && tried < TRIES => std::thread::sleep(BETWEEN_TRIES),
+            Err(TryLockError::WouldBlock) => break,
+            // A file system without locks is used without.
+            Err(TryLockError::Error(error)) if has_no_locks(&error) => return Ok(()),
+            Err(TryLockError::Error(error)) => return Err(Error::io("lock", path, error)),
         }
-        // A file system without locks is used without.
-        Err(TryLockError::Error(error))
-            if matches!(error.kind(), io::ErrorKind::Unsupported) || error.raw_os_error() == Some(NO_LOCKS) =>
-        {
-            Ok(())
-        }
-        Err(TryLockError::Error(error)) => Err(Error::io("lock", path, error)),
     }
+    let holder = holder_of(file).unwrap_or_else(|| "another process".to_owned());
+    Err(Error::refused(
+        Refusal::InUse,
+        format!("{} is being {how} by {holder}", path.display()),
+        "wait until it is done (--wait SECONDS), or end that process",
+    ))
+}
+
+/// Whether a file system has no locks for such a file at all.
+pub(super) fn has_no_locks(error: &io::Error) -> bool {
+    matches!(error.kind(), io::ErrorKind::Unsupported)
+        || [NO_LOCKS, NOT_FOR_FOLDERS].contains(&error.raw_os_error().unwrap_or_default())
 }
 
 /// Who writes to the file, or uses the device, as far as this host tells; only programs that take locks are seen.
@@ -52,39 +67,7 @@ pub fn user_of(path: &Path) -> Result<Option<String>> {
     })
 }
 
-/// Which of these files other processes have open for writing, whether they take locks or not, as far as this host lets
-/// us see; each with who it is.
-pub(crate) fn written_elsewhere<'a>(paths: impl IntoIterator<Item = &'a Path>) -> Vec<(PathBuf, String)> {
-    let known: Vec<(HostIdentity, &Path)> = paths
-        .into_iter()
-        .filter_map(|path| std::fs::metadata(path).ok().map(|found| ((found.dev(), found.ino()), path)))
-        .collect();
-    let mut found = Vec::new();
-    let Ok(processes) = std::fs::read_dir("/proc") else { return found };
-    for process in processes.flatten() {
-        let name = process.file_name();
-        let Some(pid) = name.to_str().and_then(|name| name.parse::<u32>().ok()) else { continue };
-        if pid == std::process::id() {
-            continue;
-        }
-        let Ok(files) = std::fs::read_dir(process.path().join("fd")) else { continue };
-        for file in files.flatten() {
-            let Ok(there) = std::fs::metadata(file.path()) else { continue };
-            let Some((_, path)) = known.iter().find(|(id, _)| *id == (there.dev(), there.ino())) else { continue };
-            let info = process.path().join("fdinfo").join(file.file_name());
-            let info = std::fs::read_to_string(info).unwrap_or_default();
-            let flags = info.lines().find_map(|line| u32::from_str_radix(line.strip_prefix("flags:")?.trim(), 8).ok());
-            if flags.is_some_and(|flags| flags & 3 != 0) {
-                found.push(((*path).to_owned(), named(&pid.to_string())));
-            }
-        }
-    }
-    found.sort();
-    found.dedup();
-    found
-}
-
-fn named(pid: &str) -> String {
+pub(super) fn named(pid: &str) -> String {
     match std::fs::read_to_string(format!("/proc/{pid}/comm")) {
         Ok(name) => format!("process {pid} ({})", name.trim()),
         Err(_) => format!("process {pid}"),
@@ -92,6 +75,8 @@ fn named(pid: &str) -> String {
 }
 
 const NO_LOCKS: i32 = rustix::io::Errno::NOLCK.raw_os_error();
+/// A network file system has no exclusive lock for what is open for reading only, as folders are.
+const NOT_FOR_FOLDERS: i32 = rustix::io::Errno::BADF.raw_os_error();
 
 /// The process that holds a lock on the file, as far as the host's list of locks tells.
 fn holder_of(file: &File) -> Option<String> {

@@ -6,13 +6,18 @@
 mod device;
 mod fault;
 mod file;
+mod file_id;
+mod held;
 mod host;
+mod host_state;
 mod latched;
 mod lock;
 mod memory;
 mod names;
 mod staged;
 mod tape;
+mod turn;
+mod writers;
 
 use std::path::Path;
 use std::sync::Arc;
@@ -21,17 +26,22 @@ use crate::error::Result;
 
 pub use device::{BlockDevice, StagedDevice};
 pub use fault::{CrashStates, FaultStorage, Operation, Recording};
+pub(crate) use file::open_regular;
 pub use file::{Access, FileStorage};
+pub use file_id::FileId;
+pub(crate) use held::Held;
 pub use host::{free_space, is_marked_read_only, mark_read_only};
 pub(crate) use host::{inherit, is_writable_folder, unmark_read_only};
+pub use host_state::{HostChange, HostState};
 pub(crate) use latched::Latched;
 pub use lock::user_of;
-pub(crate) use lock::written_elsewhere;
 pub use memory::MemoryStorage;
 pub(crate) use names::{link, real, refuse_existing, remove, rename_new, rename_over, sync_folder};
 pub use staged::StagedFile;
 pub(crate) use staged::{is_temporary_name, temporary_name};
-pub use tape::{HostChange, HostState, Tape};
+pub use tape::{Fault, Pause, Tape};
+pub(crate) use turn::Turn;
+pub(crate) use writers::{Writers, writers_of};
 
 /// The host's identity of a file or device, the same under every name.
 pub type HostIdentity = (u64, u64);

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use rustix::fs::{CWD, RenameFlags, renameat_with};
 use rustix::io::Errno;
 
-use super::tape::{self, HostChange};
+use super::{HostChange, tape};
 use crate::error::{Error, Refusal, Result};
 
 /// The path without links and dots.
@@ -50,9 +50,20 @@ pub(crate) fn rename_new(temporary: &Path, target: &Path) -> Result<()> {
 
 /// Puts a file in the place of another, which goes; the name is never without a file.
 pub(crate) fn rename_over(source: &Path, target: &Path) -> Result<()> {
-    let rename = || std::fs::rename(source, target);
+    let rename = || {
+        keep_aside(target)?;
+        std::fs::rename(source, target)
+    };
     tape::change(target, || HostChange::Rename(source.to_owned(), target.to_owned()), rename)
         .map_err(|e| Error::io("put a file in the place of", target, e))
+}
+
+/// Has a recording keep the file whose last name is about to go.
+fn keep_aside(path: &Path) -> std::io::Result<bool> {
+    match tape::place_aside(path) {
+        Some(aside) => std::fs::rename(path, aside).map(|()| true),
+        None => Ok(false),
+    }
 }
 
 /// Gives a file a second name, replacing nothing.
@@ -67,8 +78,8 @@ pub(crate) fn link(file: &Path, second: &Path) -> Result<()> {
 
 /// Takes a name away, and the file with its last one.
 pub(crate) fn remove(path: &Path) -> Result<()> {
-    tape::change(path, || HostChange::Remove(path.to_owned()), || std::fs::remove_file(path))
-        .map_err(|e| Error::io("remove", path, e))
+    let act = || if keep_aside(path)? { Ok(()) } else { std::fs::remove_file(path) };
+    tape::change(path, || HostChange::Remove(path.to_owned()), act).map_err(|e| Error::io("remove", path, e))
 }
 
 pub(super) fn set_mode(path: &Path, mode: Permissions) -> std::io::Result<()> {

@@ -8,7 +8,7 @@ use std::sync::Arc;
 
 use super::names::{refuse_existing, remove, rename_new, rename_over, sync_folder};
 use super::tape;
-use super::{FileStorage, ReadAt, Storage};
+use super::{FileId, FileStorage, ReadAt, Storage};
 use crate::error::{Error, Result};
 
 /// A file under a temporary name beside its final one.
@@ -85,6 +85,14 @@ impl StagedFile {
     /// `Io`, also when the host has too little.
     pub(crate) fn reserve(&self, range: Range<u64>) -> Result<()> {
         self.storage.reserve(range)
+    }
+
+    /// What the file is known by, also once it has its name.
+    ///
+    /// # Errors
+    /// `Io`.
+    pub(crate) fn file_id(&self) -> Result<FileId> {
+        FileId::of(&self.temporary)
     }
 
     /// Where it will stand.

@@ -1,54 +1,75 @@
-//! Everything that this process changes below a folder of the host, and every state in which a loss of power may leave it.
+//! Everything that this process changes below a folder of the host: recorded, made to fail, or stopped at a chosen change.
 
-use std::collections::BTreeMap;
-use std::fs::Permissions;
 use std::io;
-use std::os::unix::fs::{MetadataExt, PermissionsExt};
+use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use std::time::SystemTime;
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
+use std::thread::ThreadId;
 
-use super::fault::{Random, apply, tear};
-use super::{Access, FileStorage, MemoryStorage, Operation, ReadAt, Storage};
-use crate::error::{Error, Result};
+use super::host_state::{HostChange, HostState};
+use super::turn::has_turn;
+use crate::error::Result;
 
-/// One change on the host. Files are known by their inode.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum HostChange {
-    /// A new, empty file.
-    Create(PathBuf, u64),
-    /// A change of a file's content, or its sync; and when the file was last changed, then.
-    Content(u64, Operation, Option<SystemTime>),
-    /// A second name for a file: the old one, the new one.
-    Link(PathBuf, PathBuf),
-    /// Another name, in the place of whatever had it.
-    Rename(PathBuf, PathBuf),
-    /// A name taken away.
-    Remove(PathBuf),
-    /// Another mode.
-    Mode(PathBuf, Permissions),
-    /// A folder's names made durable.
-    SyncFolder(PathBuf),
-}
-
-/// Records, for as long as it lives, what this library changes below a folder; and makes it fail from a chosen change on.
+/// Records, for as long as it lives, what this library changes below a folder; and makes it fail, or wait, at a chosen
+/// change.
 ///
-/// For tests of work that spans several files. Shared space and reserved space are not recorded.
-pub struct Tape {
-    shared: Arc<Shared>,
-    start: HostState,
-}
+/// For tests of work that spans several files. Shared space and reserved space are not recorded. Files that lose their
+/// last name are kept aside, so that [`HostState::restore`] can bring back the very same ones.
+pub struct Tape(Arc<Shared>);
 
 struct Shared {
     root: PathBuf,
+    /// Where files go that lose their last name.
+    aside: PathBuf,
+    start: HostState,
     state: Mutex<State>,
 }
 
 #[derive(Default)]
 struct State {
     changes: Vec<HostChange>,
+    /// Changes that were asked for, those that failed included.
+    asked: usize,
     fail_from: Option<usize>,
+    fail_at: Option<(usize, Fault)>,
+    pause: Option<(usize, ThreadId, Arc<Gate>)>,
+    free: Option<u64>,
+    stopped: bool,
+}
+
+/// How a single change fails.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Fault {
+    /// The host answers with this error, and nothing is changed.
+    Error(i32),
+    /// A sync of a file reports that what was written before is lost, as it then is; the next one is clean, as on hosts that
+    /// report a lost write once. Any other change fails with an I/O error.
+    LostWrites,
+}
+
+/// Where a thread waits before a change.
+#[derive(Default)]
+struct Gate {
+    state: Mutex<(bool, bool)>,
+    moved: Condvar,
+}
+
+/// A stop before a chosen change; the change goes on when this is dropped.
+pub struct Pause(Arc<Gate>);
+
+impl Pause {
+    /// Whether somebody waits there now.
+    pub fn is_reached(&self) -> bool {
+        self.0.state.lock().unwrap_or_else(PoisonError::into_inner).0
+    }
+}
+
+impl Drop for Pause {
+    fn drop(&mut self) {
+        self.0.state.lock().unwrap_or_else(PoisonError::into_inner).1 = true;
+        self.0.moved.notify_all();
+    }
 }
 
 /// Tapes that run now; hardly ever any, so that one look at a number is all that a change costs.
@@ -59,28 +80,94 @@ fn tapes() -> MutexGuard<'static, Vec<Arc<Shared>>> {
     TAPES.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
+fn tape_for(path: &Path) -> Option<Arc<Shared>> {
+    if RUNNING.load(Ordering::Relaxed) == 0 {
+        return None;
+    }
+    tapes().iter().find(|tape| path.starts_with(&tape.root)).cloned()
+}
+
 /// Does `act`, and notes on the tape for `path`, if there is one, what it did.
 pub(super) fn change<T>(
     path: &Path,
     what: impl FnOnce() -> HostChange,
     act: impl FnOnce() -> io::Result<T>,
 ) -> io::Result<T> {
-    if RUNNING.load(Ordering::Relaxed) == 0 {
-        return act();
-    }
-    let Some(tape) = tapes().iter().find(|tape| path.starts_with(&tape.root)).cloned() else { return act() };
-    let mut state = tape.state.lock().unwrap_or_else(PoisonError::into_inner);
-    if state.fail_from.is_some_and(|from| state.changes.len() >= from) {
+    let Some(tape) = tape_for(path) else { return act() };
+    tape.wait_at_pause();
+    let mut state = tape.lock();
+    let number = state.asked;
+    state.asked += 1;
+    if state.fail_from.is_some_and(|from| number >= from) {
         return Err(io::ErrorKind::StorageFull.into());
     }
+    match state.fail_at {
+        Some((at, Fault::Error(code))) if at == number => return Err(io::Error::from_raw_os_error(code)),
+        Some((at, Fault::LostWrites)) if at == number => {
+            let changes = state.changes.clone();
+            drop(state);
+            tape.lose_writes(&changes, &what())?;
+            return Err(io::Error::from_raw_os_error(rustix::io::Errno::IO.raw_os_error()));
+        }
+        _ => {}
+    }
     let done = act()?;
-    state.changes.push(what());
+    if !state.stopped {
+        state.changes.push(what());
+    }
     Ok(done)
 }
 
 /// A new file at `path`, for the tape.
 pub(super) fn created(path: &Path) -> HostChange {
     HostChange::Create(path.to_owned(), std::fs::metadata(path).map_or(0, |found| found.ino()))
+}
+
+/// Where the file at `path` is to go instead of losing its last name, if a tape keeps it.
+pub(super) fn place_aside(path: &Path) -> Option<PathBuf> {
+    let tape = tape_for(path)?;
+    let found = std::fs::symlink_metadata(path).ok().filter(|found| found.is_file() && found.nlink() == 1)?;
+    Some(tape.aside.join(found.ino().to_string()))
+}
+
+/// The free space that a test wants to be seen at `path`.
+pub(super) fn pretended_space(path: &Path) -> Option<u64> {
+    tape_for(path)?.lock().free
+}
+
+impl Shared {
+    fn lock(&self) -> MutexGuard<'_, State> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn wait_at_pause(&self) {
+        let gate = {
+            let mut state = self.lock();
+            let is_here = |(at, exempt, _): &(usize, ThreadId, Arc<Gate>)| {
+                state.asked >= *at && std::thread::current().id() != *exempt && !has_turn()
+            };
+            match state.pause.as_ref().is_some_and(is_here) {
+                true => state.pause.take().map(|(.., gate)| gate),
+                false => None,
+            }
+        };
+        let Some(gate) = gate else { return };
+        let mut state = gate.state.lock().unwrap_or_else(PoisonError::into_inner);
+        state.0 = true;
+        while !state.1 {
+            state = gate.moved.wait(state).unwrap_or_else(PoisonError::into_inner);
+        }
+    }
+
+    /// Puts a file back to what its last sync made durable.
+    fn lose_writes(&self, changes: &[HostChange], failed: &HostChange) -> io::Result<()> {
+        let HostChange::Content(file, super::Operation::Sync, _) = failed else { return Ok(()) };
+        let is_sync =
+            |change: &HostChange| matches!(change, HostChange::Content(f, super::Operation::Sync, _) if f == file);
+        let durable = changes.iter().rposition(is_sync).map_or(0, |last| last + 1);
+        let state = self.start.after(changes[..durable].iter().cloned().map(Some));
+        state.and_then(|state| state.rewrite(*file, &self.root)).map_err(io::Error::other)
+    }
 }
 
 impl Tape {
@@ -90,194 +177,82 @@ impl Tape {
     /// `Io` when what stands there cannot be read.
     pub fn start(root: &Path) -> Result<Self> {
         let start = HostState::of(root)?;
-        let shared = Arc::new(Shared { root: root.to_owned(), state: Mutex::default() });
+        let mut aside = root.as_os_str().to_owned();
+        aside.push(".aside");
+        let aside = PathBuf::from(aside);
+        std::fs::create_dir_all(&aside).map_err(|e| crate::Error::io("create", &aside, e))?;
+        let shared = Arc::new(Shared { root: root.to_owned(), aside, start, state: Mutex::default() });
         tapes().push(shared.clone());
         RUNNING.fetch_add(1, Ordering::Relaxed);
-        Ok(Self { shared, start })
+        Ok(Self(shared))
     }
 
     /// From the change with this number on (counted from zero) every one fails, as on a host that is full.
     pub fn fail_from(&self, change: usize) {
-        self.lock().fail_from = Some(change);
+        self.0.lock().fail_from = Some(change);
+    }
+
+    /// The change with this number fails, once.
+    pub fn fail_once(&self, change: usize, fault: Fault) {
+        self.0.lock().fail_at = Some((change, fault));
+    }
+
+    /// Whoever asks for the change with this number or a later one waits before it, the thread that calls this left out.
+    /// Nobody is stopped while others wait for a small file that it is changing.
+    pub fn pause_at(&self, change: usize) -> Pause {
+        let gate = Arc::new(Gate::default());
+        self.0.lock().pause = Some((change, std::thread::current().id(), gate.clone()));
+        Pause(gate)
+    }
+
+    /// The host has so many free bytes, as far as this library sees.
+    pub fn pretend_free_space(&self, bytes: u64) {
+        self.0.lock().free = Some(bytes);
+    }
+
+    /// Ends what was asked for and records no more; files are still kept aside.
+    pub fn stop(&self) {
+        let mut state = self.0.lock();
+        let changes = std::mem::take(&mut state.changes);
+        *state = State { changes, stopped: true, ..State::default() };
     }
 
     /// What happened so far.
     pub fn changes(&self) -> Vec<HostChange> {
-        self.lock().changes.clone()
-    }
-
-    fn lock(&self) -> MutexGuard<'_, State> {
-        self.shared.state.lock().unwrap_or_else(PoisonError::into_inner)
+        self.0.lock().changes.clone()
     }
 
     /// The states that are worth a look, each with the number of changes that had been issued by then: after each change
     /// all of them; and `subsets` random choices, in which of each file's unsynced changes any part is there, torn and in
-    /// any order, and of the unsynced changes of names and modes the first few, as a journaling file system keeps them.
+    /// any order, and of each folder's unsynced changes of names and modes the first few. Each folder stands for a file
+    /// system of its own: a sync makes durable only what lies in it.
     ///
     /// # Errors
     /// None in practice; the signature is that of every storage.
     pub fn crash_states(&self, seed: u64, subsets: usize) -> Result<Vec<(usize, HostState)>> {
-        let changes = self.changes();
-        let mut random = Random::new(seed);
-        let mut found = Vec::new();
-        for issued in 0..=changes.len() {
-            let (before, after) = (&changes[..issued], changes.get(issued.wrapping_sub(1)));
-            let is_sync = |change: &HostChange| {
-                matches!(change, HostChange::SyncFolder(_) | HostChange::Content(_, Operation::Sync, _))
-            };
-            if !after.is_some_and(is_sync) {
-                found.push((issued, self.start.after(before.iter().cloned().map(Some))?));
-            }
-            for _ in 0..subsets {
-                found.push((issued, self.start.after(some_of(before, &mut random).into_iter())?));
-            }
-        }
-        Ok(found)
+        self.0.start.crash_states(&self.changes(), seed, subsets)
+    }
+
+    /// Lays a state out below the folder of the tape. Files that existed before are the very same ones again.
+    ///
+    /// # Errors
+    /// `Io`.
+    pub fn restore(&self, state: &HostState) -> Result<()> {
+        state.restore(&self.0.root, &self.0.aside)
     }
 }
 
 impl Drop for Tape {
     fn drop(&mut self) {
-        tapes().retain(|tape| !Arc::ptr_eq(tape, &self.shared));
+        tapes().retain(|tape| !Arc::ptr_eq(tape, &self.0));
         RUNNING.fetch_sub(1, Ordering::Relaxed);
+        // What is left there is what a test has no more use for.
+        _ = std::fs::remove_dir_all(&self.0.aside);
     }
 }
 
 impl std::fmt::Debug for Tape {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.debug_struct("Tape").field("root", &self.shared.root).finish_non_exhaustive()
+        f.debug_struct("Tape").field("root", &self.0.root).finish_non_exhaustive()
     }
-}
-
-/// A legal choice among changes: what was lost is `None`.
-fn some_of(changes: &[HostChange], random: &mut Random) -> Vec<Option<HostChange>> {
-    let names_durable = changes.iter().rposition(|change| matches!(change, HostChange::SyncFolder(_))).unwrap_or(0);
-    let names_upto = names_durable + random.below(changes.len() + 1 - names_durable);
-    let mut chosen: Vec<Option<HostChange>> = Vec::new();
-    for (number, change) in changes.iter().enumerate() {
-        let kept = match change {
-            HostChange::Content(file, operation, time) => {
-                let synced = |later: &HostChange| matches!(later, HostChange::Content(synced, Operation::Sync, _) if synced == file);
-                match (changes[number..].iter().any(synced), random.below(2), random.below(4)) {
-                    (true, ..) => Some(change.clone()),
-                    (false, 0, _) => None,
-                    (false, _, 0) => Some(HostChange::Content(*file, tear(operation, random), *time)),
-                    _ => Some(change.clone()),
-                }
-            }
-            _ => (number < names_upto).then(|| change.clone()),
-        };
-        chosen.push(kept);
-    }
-    chosen
-}
-
-/// Files below a folder: their names, contents and modes.
-#[derive(Clone, Debug, Default)]
-pub struct HostState {
-    names: BTreeMap<PathBuf, u64>,
-    files: BTreeMap<u64, HostFile>,
-    root: PathBuf,
-}
-
-#[derive(Clone, Debug, Default)]
-struct HostFile {
-    content: MemoryStorage,
-    mode: Option<Permissions>,
-    modified: Option<SystemTime>,
-}
-
-impl HostState {
-    fn of(root: &Path) -> Result<Self> {
-        let mut state = Self { root: root.to_owned(), ..Self::default() };
-        let mut folders = vec![root.to_owned()];
-        while let Some(folder) = folders.pop() {
-            let failed = |e| Error::io("read the folder", &folder, e);
-            for entry in std::fs::read_dir(&folder).map_err(failed)? {
-                let path = entry.map_err(failed)?.path();
-                if path.is_dir() {
-                    folders.push(path);
-                    continue;
-                }
-                let found = std::fs::metadata(&path).map_err(|e| Error::io("look up", &path, e))?;
-                let content = MemoryStorage::new();
-                copy(&FileStorage::open(&path, Access::Look)?, &content)?;
-                let (mode, modified) = (Some(found.permissions()), found.modified().ok());
-                state.files.insert(found.ino(), HostFile { content, mode, modified });
-                state.names.insert(path, found.ino());
-            }
-        }
-        Ok(state)
-    }
-
-    /// The state after some changes.
-    fn after(&self, changes: impl Iterator<Item = Option<HostChange>>) -> Result<Self> {
-        let mut state = self.clone();
-        for change in changes.flatten() {
-            match change {
-                HostChange::Create(path, file) => {
-                    state.files.insert(file, HostFile::default());
-                    state.names.insert(path, file);
-                }
-                HostChange::Content(file, operation, time) => {
-                    let file = state.files.entry(file).or_default();
-                    apply(&file.content, &operation)?;
-                    file.modified = time.or(file.modified);
-                }
-                HostChange::Link(file, second) => {
-                    if let Some(file) = state.names.get(&file).copied() {
-                        state.names.insert(second, file);
-                    }
-                }
-                HostChange::Rename(from, to) => {
-                    if let Some(file) = state.names.remove(&from) {
-                        state.names.insert(to, file);
-                    }
-                }
-                HostChange::Remove(path) => _ = state.names.remove(&path),
-                HostChange::Mode(path, mode) => {
-                    if let Some(file) = state.names.get(&path).and_then(|file| state.files.get_mut(file)) {
-                        file.mode = Some(mode);
-                    }
-                }
-                HostChange::SyncFolder(_) => {}
-            }
-        }
-        Ok(state)
-    }
-
-    /// Lays the files out below another folder, which has the same folders in it.
-    ///
-    /// # Errors
-    /// `Io`.
-    pub fn write_to(&self, folder: &Path) -> Result<()> {
-        let mut written: BTreeMap<u64, PathBuf> = BTreeMap::new();
-        for (name, file) in &self.names {
-            let path = folder.join(name.strip_prefix(&self.root).unwrap_or(name));
-            if let Some(first) = written.get(file) {
-                super::link(first, &path)?;
-                continue;
-            }
-            let Some(held) = self.files.get(file) else { continue };
-            let created = std::fs::File::create(&path).map_err(|e| Error::io("create", &path, e))?;
-            copy(&held.content, &FileStorage::open(&path, Access::Write)?)?;
-            let mode = held.mode.clone().unwrap_or_else(|| Permissions::from_mode(0o644));
-            let time = held.modified.map_or(Ok(()), |time| created.set_modified(time));
-            time.and_then(|()| created.set_permissions(mode)).map_err(|e| Error::io("set the mode of", &path, e))?;
-            written.insert(*file, path);
-        }
-        Ok(())
-    }
-}
-
-fn copy(from: &dyn ReadAt, to: &dyn Storage) -> Result<()> {
-    to.set_len(from.len()?)?;
-    let mut at = 0;
-    while let Some(data) = from.next_data(at)? {
-        let mut buffer = vec![0; (data.end - data.start).min(1 << 20) as usize];
-        from.read_at(&mut buffer, data.start)?;
-        to.write_at(&buffer, data.start)?;
-        at = data.start + buffer.len() as u64;
-    }
-    Ok(())
 }

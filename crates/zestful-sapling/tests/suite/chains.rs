@@ -5,8 +5,11 @@ use std::path::{Path, PathBuf};
 use zestful_sapling::chain::{Chain, ChainMut, Disk, OpenOptions};
 use zestful_sapling::check::check_chain;
 use zestful_sapling::error::{Error, ParentProblemKind, Refusal};
-use zestful_sapling::ops::{Derive, Family, Make, ParentState, Role, children_beside, inspect};
+use zestful_sapling::ops::{Derive, Family, Make, ParentState, Role, Search, children_of, inspect};
 use zestful_sapling::progress::Progress;
+use zestful_sapling::storage::{Access, FileStorage};
+
+use crate::tribe::write_unasked;
 
 struct Scene {
     folder: tempfile::TempDir,
@@ -125,13 +128,17 @@ fn a_parent_changed_behind_its_childs_back_is_never_read() {
     let scene = Scene::new();
     // Somebody takes the mark away and writes.
     let base = scene.path("fen-base.vhdx");
-    let refused = ChainMut::open(&base, &OpenOptions::new()).map(|_| ());
+    let refused = FileStorage::open(&base, Access::Write).map(|_| ());
     assert!(matches!(refused, Err(Error::Refused(Refusal::ReadOnly, _))));
     let mut permissions = std::fs::metadata(&base).unwrap().permissions();
     std::os::unix::fs::PermissionsExt::set_mode(&mut permissions, 0o644);
     std::fs::set_permissions(&base, permissions).unwrap();
-    assert_eq!(children_beside(&base).unwrap(), [scene.path("germination-01.vhdx")]);
-    scene.write("fen-base.vhdx", 9);
+    let children = children_of(&base, &Search::default()).unwrap();
+    assert_eq!(children.children, [scene.path("germination-01.vhdx")]);
+    // Our own writers know of the child; another program asks nobody.
+    let ours = ChainMut::open(&base, &OpenOptions::new()).map(|_| ());
+    assert!(matches!(ours, Err(Error::Refused(Refusal::NeededByChildren, _))), "{ours:?}");
+    write_unasked(&base, 0, 9);
     let ParentProblemKind::Mismatch { parent, expected, found } = scene.problem("after.vhdx") else { panic!() };
     assert!(parent.ends_with("fen-base.vhdx") && expected != found);
     let report = check_chain(&scene.path("after.vhdx"), None, &Progress::new()).unwrap();

@@ -11,7 +11,7 @@ use zestful_sapling::ops::{Direction, Merge, Override, abandon, resume, status_o
 use zestful_sapling::progress::Progress;
 use zestful_sapling::storage::{Access, FileStorage, HostState, Tape};
 
-use crate::tribe::{all_files, derive, make, quick_folder, write};
+use crate::tribe::{derive, make, quick_folder, write};
 use crate::world::Model;
 
 /// A merge of two layers that was cut short.
@@ -46,11 +46,11 @@ impl Cut {
         let tape = Tape::start(folder.path()).unwrap();
         plan.run(&Progress::new()).unwrap();
         let states = tape.crash_states(1, 0).unwrap();
-        drop(tape);
+        drop(plan);
+        tape.stop();
         // The first moment at which the journal says so.
         let is_there = |state: &HostState| {
-            all_files(folder.path()).iter().for_each(|path| std::fs::remove_file(path).unwrap());
-            state.write_to(folder.path()).unwrap();
+            tape.restore(state).unwrap();
             let all = lines(&child);
             let is_moved = all.last().is_some_and(|line| line.ends_with(b"\"moved\"\n"));
             if moved { is_moved } else { all.len() > 2 }

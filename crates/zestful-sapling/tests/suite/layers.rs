@@ -3,12 +3,13 @@
 use std::path::{Path, PathBuf};
 
 /// Lowest first; modules of one layer do not know each other.
-const LAYERS: [&[&str]; 7] = [
+const LAYERS: [&[&str]; 8] = [
     &["error", "finding", "size", "bytes", "progress"],
     &["storage"],
     &["image"],
     &["chain"],
     &["guest"],
+    &["family"],
     &["check", "ops"],
     &["lib"],
 ];

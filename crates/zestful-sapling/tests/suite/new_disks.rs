@@ -268,7 +268,7 @@ fn identities_are_fresh_or_kept_as_asked() {
         model.fill(0, 512, 1);
         model.assert_same(&open(&path(&twin)));
         derive(&path(&source), &path(&format!("child.{from}")));
-        let needed = FreshIdentity::new(path(&source)).plan();
+        let needed = FreshIdentity::new(path(&source)).plan().map(|_| ());
         assert!(matches!(needed, Err(Error::Refused(Refusal::NeededByChildren, _))), "{needed:?}");
         let by_hand = OpenOptions::new().with_parent(path(&twin));
         assert!(matches!(Chain::open(&path(&format!("child.{from}")), &by_hand), Err(Error::Parent(_))));
@@ -436,7 +436,9 @@ fn metadata_that_is_not_ours_is_kept() {
     file.write_all_at(&entry, REGION + 32 + 32 * u64::from(count[0])).unwrap();
     file.write_all_at(&[count[0] + 1, 0], REGION + 10).unwrap();
     file.write_all_at(b"a note of a tool", REGION + (200 << 10)).unwrap();
+    drop(file);
     let region = || {
+        let file = std::fs::File::open(&path).unwrap();
         let mut bytes = vec![0; 1 << 20];
         file.read_exact_at(&mut bytes, REGION).unwrap();
         bytes

@@ -7,13 +7,13 @@ use zestful_sapling::chain::{Chain, ChainMut, Disk, OpenOptions};
 use zestful_sapling::check::check_chain;
 use zestful_sapling::error::{Error, Refusal};
 use zestful_sapling::finding::Severity;
-use zestful_sapling::image::{Format, ParentRecord, ParentReference, vhd, vhdx};
+use zestful_sapling::image::{Format, ParentRecord, ParentReference, open_image_mut, vhd, vhdx};
 use zestful_sapling::ops::{
     Derive, Direction, FreshIdentity, KeepName, Make, Merge, MoveImage, Override, Relink, Remove, Search, Transplant,
     children_of, inspect,
 };
 use zestful_sapling::progress::Progress;
-use zestful_sapling::storage::StagedFile;
+use zestful_sapling::storage::{Access, FileStorage, StagedFile};
 
 use crate::world::Model;
 
@@ -32,6 +32,14 @@ pub fn write(path: &Path, at: u64, byte: u8) {
     let mut disk = ChainMut::open(path, &OpenOptions::new()).unwrap();
     disk.write_at(&[byte; 4096], at).unwrap();
     disk.close().unwrap();
+}
+
+/// Writes as a program does that asks neither companions nor folders, though it takes our locks.
+pub fn write_unasked(path: &Path, at: u64, byte: u8) {
+    let storage = std::sync::Arc::new(FileStorage::open(path, Access::Write).unwrap());
+    let mut image = open_image_mut(storage, None).unwrap();
+    image.write_at(&[byte; 4096], at).unwrap();
+    image.close().unwrap();
 }
 
 pub fn move_to(from: &Path, to: &Path, root: &Path) -> zestful_sapling::Result<()> {

@@ -54,8 +54,10 @@ pub(super) fn run(console: &Console, command: &BytesCommand) -> Result<Outcome, 
                 }
             }
         }
-        BytesCommand::Write { path, at, input, format } => {
-            let request = WriteBytes::new(path, *at).with_format(format.of(path)?);
+        BytesCommand::Write { path, at, input, options } => {
+            let request = WriteBytes::new(path, *at).with_format(options.format(path)?);
+            let request = request.with_search(options.search.search());
+            let request = options.overrides().fold(request, WriteBytes::with_override);
             let plan = watch::patiently(console, || request.clone().plan())?;
             if console.show_plan(plan.summary())? {
                 return Ok(Outcome::Done);

@@ -2,7 +2,8 @@
 
 use std::path::{Path, PathBuf};
 
-use zestful_sapling::ops::{Derive, inspect};
+use serde::Serialize;
+use zestful_sapling::ops::{Derive, DeriveOutcome, Override, Report, inspect};
 
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
@@ -14,17 +15,18 @@ pub(super) fn run(
     children: &[PathBuf],
     absolute: bool,
     block_size: Option<u64>,
+    overrides: &[Override],
 ) -> Result<Outcome, Failure> {
     let request = Derive::new(base, children.to_vec()).with_absolute(absolute).with_block_size(block_size);
+    let request = overrides.iter().copied().fold(request, Derive::with_override);
     let plan = watch::patiently(console, || request.clone().plan())?;
     if console.show_plan(plan.summary())? {
         return Ok(Outcome::Done);
     }
-    let newly_frozen = !plan.summary().files.change.is_empty();
-    watch::run(console, |progress| plan.run(progress))?;
+    let outcome = watch::run(console, |progress| plan.run(progress))?;
     let reports = children.iter().map(|child| inspect(child, None)).collect::<Result<Vec<_>, _>>()?;
     let mut lines = Vec::new();
-    if newly_frozen {
+    if outcome.newly_frozen {
         lines.push(format!(
             "froze {}: marked read-only, as children depend on it now",
             console.strong(&text::path(base))
@@ -38,6 +40,14 @@ pub(super) fn run(
             console.size(report.allocated_size)
         ));
     }
-    console.answer(&reports, lines)?;
+    outcome.unrecorded.iter().for_each(|why| console.warn(why));
+    console.answer(&Grown { images: reports, outcome }, lines)?;
     Ok(Outcome::Done)
+}
+
+#[derive(Serialize)]
+struct Grown {
+    images: Vec<Report>,
+    #[serde(flatten)]
+    outcome: DeriveOutcome,
 }

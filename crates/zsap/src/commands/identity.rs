@@ -4,14 +4,15 @@ use std::path::Path;
 
 use zestful_sapling::ops::FreshIdentity;
 
-use crate::args::FormatOption;
+use crate::args::WriteOptions;
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
 use crate::{text, watch};
 
-pub(super) fn run(console: &Console, path: &Path, format: &FormatOption) -> Result<Outcome, Failure> {
-    let format = format.of(path)?;
-    let plan = watch::patiently(console, || FreshIdentity::new(path).with_format(format).plan())?;
+pub(super) fn run(console: &Console, path: &Path, options: &WriteOptions) -> Result<Outcome, Failure> {
+    let request = FreshIdentity::new(path).with_format(options.format(path)?).with_search(options.search.search());
+    let request = options.overrides().fold(request, FreshIdentity::with_override);
+    let plan = watch::patiently(console, || request.clone().plan())?;
     if console.show_plan(plan.summary())? {
         return Ok(Outcome::Done);
     }

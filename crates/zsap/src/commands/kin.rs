@@ -1,9 +1,8 @@
-//! `zsap children`, `zsap relink`, `zsap move` and `zsap remove`: who is related to an image, and what follows from it.
+//! `zsap children`, `zsap relink`, `zsap move`, `zsap remove` and `zsap unfreeze`: who is related to an image, and what follows from it.
 
 use std::path::Path;
 
-use serde_json::json;
-use zestful_sapling::ops::{MoveImage, Override, Relink, Remove, Search, children_of};
+use zestful_sapling::ops::{MoveImage, MoveOutcome, Override, Relink, Remove, Search, Unfreeze, children_of};
 
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
@@ -17,6 +16,15 @@ pub(super) fn children(console: &Console, image: &Path, search: &Search) -> Resu
         format!("  {}        {}: does not find it; `zsap relink` does", console.alarming("lost"), text::path(child))
     };
     lines.extend(found.lost.iter().map(|child| lost(child)));
+    lines.extend(found.unknown.iter().map(|unknown| {
+        let line = format!(
+            "  {}     {}: {}",
+            console.alarming("unknown"),
+            text::path(&unknown.path),
+            text::safe(&unknown.reason)
+        );
+        text::wrapped(&line, "    ")
+    }));
     let count = found.all().count();
     let count = if count == 0 { "none found".to_owned() } else { text::count(count, "child", "children") };
     let line = format!("  {count}; looked into {}; elsewhere there may be others", text::safe(&found.place()));
@@ -30,12 +38,10 @@ pub(super) fn relink(
     child: &Path,
     parent: Option<&Path>,
     search: Search,
-    any_identity: bool,
+    overrides: &[Override],
 ) -> Result<Outcome, Failure> {
-    let mut request = Relink::new(child).with_parent(parent.map(Path::to_owned)).with_search(search);
-    if any_identity {
-        request = request.with_override(Override::Identity);
-    }
+    let request = Relink::new(child).with_parent(parent.map(Path::to_owned)).with_search(search);
+    let request = overrides.iter().copied().fold(request, Relink::with_override);
     let plan = watch::patiently(console, || request.clone().plan())?;
     if console.show_plan(plan.summary())? {
         return Ok(Outcome::Done);
@@ -44,43 +50,78 @@ pub(super) fn relink(
     let (child, parent) = (console.strong(&text::path(child)), text::path(&outcome.parent));
     let line = match outcome.changed {
         true => format!("{child} has {parent} as its parent now"),
-        false => format!("{child} finds its parent {parent} where it is recorded; nothing was changed"),
+        false => format!("{child} finds its parent {parent} where it is recorded; nothing was changed in it"),
     };
+    outcome.unrecorded.iter().for_each(|why| console.warn(why));
     console.answer(&outcome, [line])?;
     Ok(Outcome::Done)
 }
 
-pub(super) fn move_image(console: &Console, source: &Path, target: &Path, search: Search) -> Result<Outcome, Failure> {
-    let request = MoveImage::new(source, target).with_search(search);
+pub(super) fn move_image(
+    console: &Console,
+    source: &Path,
+    target: &Path,
+    search: Search,
+    overrides: Vec<Override>,
+) -> Result<Outcome, Failure> {
+    let request = overrides.into_iter().fold(MoveImage::new(source, target), MoveImage::with_override);
+    let request = request.with_search(search);
     let plan = watch::patiently(console, || request.clone().plan())?;
     if console.show_plan(plan.summary())? {
         return Ok(Outcome::Done);
     }
-    let outcome = plan.run()?;
-    let mut lines = vec![format!("moved {} to {}", text::path(source), console.strong(&text::path(&outcome.path)))];
+    let outcome = watch::patiently(console, || plan.run())?;
+    console.answer(&outcome, moved(console, &text::path(source), &outcome))?;
+    Ok(Outcome::Done)
+}
+
+pub(super) fn moved(console: &Console, source: &str, outcome: &MoveOutcome) -> Vec<String> {
+    let mut lines = vec![format!("moved {source} to {}", console.strong(&text::path(&outcome.path)))];
     lines.extend(outcome.children.iter().map(|child| format!("  told {}", text::path(child))));
     if outcome.children.is_empty() {
         lines.push("  no child of it was found beside it".to_owned());
     }
-    console.answer(&outcome, lines)?;
-    Ok(Outcome::Done)
+    lines
 }
 
 pub(super) fn remove(
     console: &Console,
     path: &Path,
     search: Search,
-    unknown_children: bool,
+    overrides: &[Override],
 ) -> Result<Outcome, Failure> {
-    let mut request = Remove::new(path).with_search(search);
-    if unknown_children {
-        request = request.with_override(Override::UnknownChildren);
-    }
+    let request = overrides.iter().copied().fold(Remove::new(path), Remove::with_override).with_search(search);
     let plan = watch::patiently(console, || request.clone().plan())?;
     if console.show_plan(plan.summary())? {
         return Ok(Outcome::Done);
     }
-    plan.run()?;
-    console.answer(&json!({ "removed": path }), [format!("removed {}", console.strong(&text::path(path)))])?;
+    let outcome = plan.run()?;
+    outcome.still_recorded.iter().for_each(|why| console.warn(why));
+    let mut lines = vec![format!("removed {}", console.strong(&text::path(path)))];
+    if let Some(parent) = &outcome.frozen_parent {
+        let line = format!(
+            "  {0} is still frozen, and nothing is known to grow from it any more: `zsap unfreeze {0}` frees it",
+            text::path(parent)
+        );
+        lines.push(text::wrapped(&line, "  "));
+    }
+    console.answer(&outcome, lines)?;
+    Ok(Outcome::Done)
+}
+
+pub(super) fn unfreeze(
+    console: &Console,
+    image: &Path,
+    search: Search,
+    overrides: &[Override],
+) -> Result<Outcome, Failure> {
+    let request = overrides.iter().copied().fold(Unfreeze::new(image), Unfreeze::with_override).with_search(search);
+    let plan = watch::patiently(console, || request.clone().plan())?;
+    if console.show_plan(plan.summary())? {
+        return Ok(Outcome::Done);
+    }
+    let outcome = plan.run()?;
+    let line = format!("freed {}: it can be written to again", console.strong(&text::path(image)));
+    console.answer(&outcome, [line])?;
     Ok(Outcome::Done)
 }

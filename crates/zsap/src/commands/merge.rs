@@ -5,8 +5,8 @@ use std::path::Path;
 use serde::Serialize;
 use serde_json::json;
 use zestful_sapling::ops::{
-    KeepName, Merge, MergeOutcome, Override, Plan, Resumed, Search, Transplant, TransplantOutcome, Weighed, abandon,
-    resume,
+    Guard, KeepName, Merge, MergeOutcome, Override, Plan, Resumed, Search, Transplant, TransplantOutcome, Weighed,
+    abandon_guarded, resume_guarded,
 };
 
 use crate::console::Console;
@@ -103,30 +103,55 @@ pub(super) fn transplant(
 }
 
 fn transplanted(console: &Console, outcome: &TransplantOutcome) -> Vec<String> {
+    outcome.unrecorded.iter().for_each(|why| console.warn(why));
     vec![
         format!("{} grows from {} now", console.strong(&text::path(&outcome.path)), text::path(&outcome.parent)),
         format!("  wrote {} into it that the new base has otherwise", console.size(outcome.bytes_written)),
     ]
 }
 
-pub(super) fn carry_on(console: &Console, path: &Path, overrides: &[Override]) -> Result<Outcome, Failure> {
+fn guard(search: Search, overrides: Vec<Override>) -> Guard {
+    overrides.into_iter().fold(Guard::new(), Guard::with_override).with_search(search)
+}
+
+pub(super) fn carry_on(
+    console: &Console,
+    path: &Path,
+    search: Search,
+    overrides: Vec<Override>,
+) -> Result<Outcome, Failure> {
     if refuses_plan(console, path)? {
         return Ok(Outcome::Done);
     }
-    let outcome = watch::run(console, |progress| watch::patiently(console, || resume(path, overrides, progress)))?;
+    let guard = guard(search, overrides);
+    let resume = |progress: &_| watch::patiently(console, || resume_guarded(path, &guard, progress));
+    let outcome = watch::run(console, resume)?;
     let lines = match &outcome {
         Resumed::Merge(outcome) => merged(console, outcome),
         Resumed::Transplant(outcome) => transplanted(console, outcome),
+        Resumed::Move(outcome) => super::kin::moved(console, "the image", outcome),
+        Resumed::Over(outcome) => {
+            vec![format!(
+                "what was begun with {} was over; the copies of its journal are gone",
+                text::path(&outcome.path)
+            )]
+        }
     };
     console.answer(&outcome, lines)?;
     Ok(Outcome::Done)
 }
 
-pub(super) fn give_up(console: &Console, path: &Path, overrides: &[Override]) -> Result<Outcome, Failure> {
+pub(super) fn give_up(
+    console: &Console,
+    path: &Path,
+    search: Search,
+    overrides: Vec<Override>,
+) -> Result<Outcome, Failure> {
     if refuses_plan(console, path)? {
         return Ok(Outcome::Done);
     }
-    let intent = watch::patiently(console, || abandon(path, overrides))?;
+    let guard = guard(search, overrides);
+    let intent = watch::patiently(console, || abandon_guarded(path, &guard))?;
     let lines = [
         format!("gave up {} of {}", intent.work, console.strong(&text::path(intent.child()))),
         "  it reads as before; what was written already stays and takes its space".to_owned(),

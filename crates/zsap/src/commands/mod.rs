@@ -28,8 +28,8 @@ pub(crate) fn run(args: &Args, console: &Console) -> Result<Outcome, Failure> {
         Command::Make { path, size, filled_from, image } => {
             make::run(console, path, *size, filled_from.as_deref(), image)
         }
-        Command::Derive { base, child, absolute, block_size } => {
-            derive::run(console, base, child, *absolute, *block_size)
+        Command::Derive { base, child, absolute, block_size, force } => {
+            derive::run(console, base, child, *absolute, *block_size, force)
         }
         Command::Show { path, format } => show::run(console, path, format),
         Command::Tree { path } => tree::run(console, path),
@@ -45,7 +45,7 @@ pub(crate) fn run(args: &Args, console: &Console) -> Result<Outcome, Failure> {
             copy::run(console, &request)
         }
         Command::Relink { child, parent, search, force } => {
-            kin::relink(console, child, parent.as_deref(), search.search(), force.is_some())
+            kin::relink(console, child, parent.as_deref(), search.search(), force)
         }
         Command::Merge { child, into, keep_name, search, force } => merge::merge(
             console,
@@ -54,21 +54,24 @@ pub(crate) fn run(args: &Args, console: &Console) -> Result<Outcome, Failure> {
                 into: into.as_deref(),
                 keep: keep_name.map(Into::into),
                 search: search.search(),
-                overrides: force.iter().copied().map(Into::into).collect(),
+                overrides: force.overrides(),
             },
         ),
         Command::Transplant { child, base, force } => merge::transplant(console, child, base, force.overrides()),
         Command::Status { folder } => status::run(console, folder),
-        Command::Resume { path, force } => merge::carry_on(console, path, &force.overrides()),
-        Command::Abandon { path, force } => merge::give_up(console, path, &force.overrides()),
-        Command::Pin { base, verify: true, search } => pin::verify(console, base, &search.search()),
-        Command::Pin { base, verify: false, .. } => pin::pin(console, base),
-        Command::Unpin { base } => pin::take_away(console, base),
+        Command::Resume { path, search, force } => merge::carry_on(console, path, search.search(), force.overrides()),
+        Command::Abandon { path, search, force } => merge::give_up(console, path, search.search(), force.overrides()),
+        Command::Pin { base, verify: true, search, .. } => pin::verify(console, base, &search.search()),
+        Command::Pin { base, verify: false, force, .. } => pin::pin(console, base, force),
+        Command::Unpin { base, search } => pin::take_away(console, base, &search.search()),
+        Command::Unfreeze { image, search, force } => kin::unfreeze(console, image, search.search(), force),
         Command::Diff { one, other, contents } => diff::run(console, one, other, *contents),
         Command::Children { image, search } => kin::children(console, image, &search.search()),
-        Command::Move { source, target, search } => kin::move_image(console, source, target, search.search()),
-        Command::Remove { path, search, force } => kin::remove(console, path, search.search(), force.is_some()),
-        Command::Identity { path, fresh: _, format } => identity::run(console, path, format),
+        Command::Move { source, target, search, force } => {
+            kin::move_image(console, source, target, search.search(), force.overrides())
+        }
+        Command::Remove { path, search, force } => kin::remove(console, path, search.search(), force),
+        Command::Identity { path, fresh: _, options } => identity::run(console, path, options),
         Command::Check { path, format } => check::run(console, path, format),
         Command::Bytes(command) => bytes::run(console, command),
         Command::Demo { folder } => demo::run(console, folder.as_deref()),

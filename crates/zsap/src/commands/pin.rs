@@ -2,14 +2,15 @@
 
 use std::path::Path;
 
-use zestful_sapling::ops::{PinImage, PinReport, Plan, Search, unpin, verify_pin};
+use zestful_sapling::ops::{Override, PinImage, PinReport, Plan, Search, unpin, verify_pin};
 
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
 use crate::{text, watch};
 
-pub(super) fn pin(console: &Console, path: &Path) -> Result<Outcome, Failure> {
-    let plan = watch::patiently(console, || PinImage::new(path).plan())?;
+pub(super) fn pin(console: &Console, path: &Path, overrides: &[Override]) -> Result<Outcome, Failure> {
+    let request = overrides.iter().copied().fold(PinImage::new(path), PinImage::with_override);
+    let plan = watch::patiently(console, || request.clone().plan())?;
     if console.show_plan(plan.summary())? {
         return Ok(Outcome::Done);
     }
@@ -37,7 +38,18 @@ pub(super) fn verify(console: &Console, path: &Path, search: &Search) -> Result<
 fn report_lines(console: &Console, report: &PinReport) -> Vec<String> {
     let name = console.strong(&text::path(&report.path));
     if report.ok {
-        return vec![format!("{name} is what was pinned {}", text::age(Some(report.pinned)))];
+        let mut lines = vec![format!("{name} is what was pinned {}", text::age(Some(report.pinned)))];
+        if report.record_renewed {
+            lines.push(
+                "  its file had been touched or copied; its content is the same, and the record says so now".to_owned(),
+            );
+        }
+        lines.extend(report.record_stale.iter().map(|why| {
+            let line =
+                format!("  its file had been touched or copied, and the record of that stays: {}", text::safe(why));
+            text::wrapped(&line, "  ")
+        }));
+        return lines;
     }
     let mut lines =
         vec![format!("{name}: {} since it was pinned {}", console.alarming("changed"), text::age(Some(report.pinned)))];
@@ -59,17 +71,21 @@ fn report_lines(console: &Console, report: &PinReport) -> Vec<String> {
     lines
 }
 
-pub(super) fn take_away(console: &Console, path: &Path) -> Result<Outcome, Failure> {
+pub(super) fn take_away(console: &Console, path: &Path, search: &Search) -> Result<Outcome, Failure> {
     let mut plan = Plan { operation: "unpin", ..Plan::default() };
     plan.steps.push(format!("forget the digests of {}", path.display()));
     if console.show_plan(&plan)? {
         return Ok(Outcome::Done);
     }
-    let outcome = unpin(path)?;
+    let outcome = watch::patiently(console, || unpin(path, search))?;
     let state = match outcome.writable {
         true => "it can be written to again",
         false => "it stays read-only on this host, as parents are",
     };
-    console.answer(&outcome, [format!("unpinned {}; {state}", console.strong(&text::path(path)))])?;
+    let lines = [
+        format!("unpinned {}; {state}", console.strong(&text::path(path))),
+        "  while it was pinned children may have grown from it that nobody recorded".to_owned(),
+    ];
+    console.answer(&outcome, lines)?;
     Ok(Outcome::Done)
 }

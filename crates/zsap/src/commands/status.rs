@@ -37,6 +37,7 @@ fn lines(console: &Console, status: &Status) -> Vec<String> {
     lines.extend(
         status.held.iter().map(|held| format!("  held: {} by {}", text::name(&held.path), text::safe(&held.holder))),
     );
+    lines.extend(status.not_seen.iter().map(|what| text::wrapped(&format!("  {}", text::safe(what)), "    ")));
     if !status.current.is_empty() {
         let mut table = Table::new(&["guests write to", "state", ">disk", ">on host", ">can grow by", ">layers below"]);
         for disk in &status.current {

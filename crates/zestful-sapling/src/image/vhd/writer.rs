@@ -27,7 +27,7 @@ use super::reader::extent_at;
 use super::{SECTOR, header, locator};
 use crate::error::{Error, Refusal, Result};
 use crate::finding::Finding;
-use crate::image::{Extent, Image, ImageInfo, ImageMut, ParentRecord, check_range, data_in, no_parent};
+use crate::image::{Extent, Image, ImageInfo, ImageMut, ParentRecord, Syncer, check_range, data_in, no_parent};
 use crate::storage::{Latched, ReadAt, Storage};
 
 /// Data begins at multiples of this, as hosts' blocks do; the bitmap stands just before.
@@ -448,6 +448,10 @@ impl ImageMut for VhdMut {
         }
         self.commit()?;
         self.put_header(at, header.bytes(), DiskType::DYNAMIC)
+    }
+
+    fn syncer(&self) -> Syncer {
+        Syncer::new(&self.storage)
     }
 
     fn flush(&mut self) -> Result<()> {

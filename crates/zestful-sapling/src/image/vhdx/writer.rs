@@ -27,7 +27,8 @@ use super::{ALIGNMENT, PAGE, metadata};
 use crate::error::{Error, Result};
 use crate::finding::Finding;
 use crate::image::{
-    Extent, Image, ImageInfo, ImageMut, Kind, ParentRecord, ParentReference, Source, check_range, data_in, no_parent,
+    Extent, Image, ImageInfo, ImageMut, Kind, ParentRecord, ParentReference, Source, Syncer, check_range, data_in,
+    no_parent,
 };
 use crate::storage::{Latched, ReadAt, Storage};
 
@@ -465,6 +466,10 @@ impl ImageMut for VhdxMut {
         self.info.parent = None;
         self.info.kind = Kind::Dynamic;
         Ok(())
+    }
+
+    fn syncer(&self) -> Syncer {
+        Syncer::new(&self.storage)
     }
 
     fn flush(&mut self) -> Result<()> {

@@ -5,25 +5,28 @@
 //! its parents go. Either may be cut short at any moment and repeated.
 
 mod data;
+mod relatives;
 mod settle;
 mod weigh;
 
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use serde::Serialize;
 
-use super::guard::{refuse_change, refuse_written_elsewhere};
-use super::kin::{Children, children_of_each, refuse_link};
+use super::Plan;
+use super::move_image::entry;
 use super::unfinished::refuse_other_host;
-use super::{Override, Plan, Search};
 use crate::chain::{
-    Chain, Grandchild, Intent, Journal, Mark, Member, OpenOptions, Work, identity_of, intent_of, records_absolute,
-    refuse_under_way,
+    Chain, Companion, Grandchild, Intent, Journal, Mark, Member, OpenOptions, Work, identity_of, intent_of,
+    records_absolute, refuse_pinned, refuse_under_way,
 };
 use crate::error::{Error, Refusal, Result};
+use crate::family::{Children, Guard, Override, Search, children_of_each, look, refuse_link};
+use crate::image::folder_of;
 use crate::progress::Progress;
 use crate::size::format_size;
-use crate::storage::{is_marked_read_only, real};
+use crate::storage::{Access, FileId, Held, is_marked_read_only, is_writable_folder, real};
 
 pub use weigh::{Direction, Weighed};
 
@@ -44,21 +47,13 @@ pub struct Merge {
     into: Option<PathBuf>,
     keep: KeepName,
     direction: Option<Direction>,
-    search: Search,
-    overrides: Vec<Override>,
+    guard: Guard,
 }
 
 impl Merge {
     /// The child with its parent; the result stands under the child's name.
     pub fn new(child: impl Into<PathBuf>) -> Self {
-        Self {
-            child: child.into(),
-            into: None,
-            keep: KeepName::Child,
-            direction: None,
-            search: Search::default(),
-            overrides: Vec::new(),
-        }
+        Self { child: child.into(), into: None, keep: KeepName::Child, direction: None, guard: Guard::new() }
     }
 
     /// The child, this ancestor of it, and all layers between.
@@ -81,46 +76,54 @@ impl Merge {
 
     /// Where to search for children beside the folders of the images.
     pub fn with_search(mut self, search: Search) -> Self {
-        self.search = search;
+        self.guard = self.guard.with_search(search);
         self
     }
 
-    /// Allows something unusual: [`Override::UnknownChildren`] merges though a child that once was known is not to be
-    /// found, [`Override::InUse`] though another process has an image open for writing, [`Override::OtherHost`] carries on what another host began.
+    /// Allows something unusual: [`Override::UnknownChildren`] merges though something may have grown from a layer of which that
+    /// cannot be told, [`Override::UnrecordedChild`] though a companion cannot be written, [`Override::InUse`] though another
+    /// process has an image open for writing, [`Override::HardLinks`] though one has a second name, [`Override::OtherHost`]
+    /// carries on what another host began.
     pub fn with_override(mut self, allowed: Override) -> Self {
-        self.overrides.push(allowed);
+        self.guard = self.guard.with_override(allowed);
         self
     }
 
-    /// What merging would do, and which way is cheaper. A merge that was cut short is carried on as it was begun.
+    /// What merging would do, and which way is cheaper. A merge that was cut short is carried on as it was begun. Every image
+    /// that will change, get another parent's record, or go stays locked as long as the plan lives, and those that are only
+    /// read are kept from writers.
     ///
     /// # Errors
     /// `Usage` when the child has no parent or the other image is no ancestor of it; `Refused` when a layer that would go
-    /// or change has other children (they are named, and where was looked), is pinned or in use, when something else is
-    /// under way with it, or when neither way is possible, with the reason for each; otherwise as [`Chain::open`].
+    /// or change has other children (they are named, and where was looked) or may have, is pinned or in use, has a second name,
+    /// when something else is under way with it, or when neither way is possible, with the reason for each; otherwise as
+    /// [`Chain::open`].
     pub fn plan(self) -> Result<MergePlan> {
         if let Some(intent) = intent_of(&self.child)? {
             return self.plan_to_carry_on(intent);
         }
         refuse_link(&self.child)?;
-        let chain = Chain::open(&self.child, &OpenOptions::new())?;
-        let depth = self.depth(&chain)?;
-        let layers: Vec<PathBuf> =
-            chain.layers()[..=depth].iter().map(|layer| real(layer.path())).collect::<Result<_>>()?;
-        layers.iter().try_for_each(|layer| refuse_change(layer))?;
-        if let Some(parent) = chain.layers().get(depth + 1) {
-            refuse_under_way(parent.path())?;
+        let held = Arc::new(Held::default());
+        let (chain, layers) = self.lock_layers(&held)?;
+        // From here on nobody of ours changes the layers or grows anything from them; whoever did before has left word.
+        layers.iter().try_for_each(|layer| self.guard.refuse_protected(layer))?;
+        let parent = chain.layers().get(layers.len()).map(|parent| parent.path().to_owned());
+        if let Some(parent) = &parent {
+            refuse_under_way(parent)?;
+            self.refuse_unrecordable(parent)?;
         }
-        refuse_written_elsewhere(layers.iter().map(PathBuf::as_path), &self.overrides)?;
-        let each = children_of_each(&layers, &self.search)?;
+        let each = children_of_each(&layers, &self.guard.search)?;
         let mut warnings = self.refuse_other_children(&layers, &each)?;
         let grandchildren = each[0].all().cloned().collect::<Vec<_>>();
+        for grandchild in &grandchildren {
+            held.take(grandchild, Access::Amend)?;
+            refuse_under_way(grandchild)?;
+        }
+        warnings.extend(self.guard.refuse_writers(layers.iter().chain(&grandchildren).map(PathBuf::as_path))?);
         warnings.extend(chain.warnings().iter().map(ToString::to_string));
+        let frozen = is_marked_read_only(&layers[0])?;
         let scene = weigh::Scene {
-            unseen: each[0].unseen.clone(),
-            looked: each[0].place(),
-            frozen: is_marked_read_only(&layers[0])?,
-            forced: self.overrides.contains(&Override::UnknownChildren),
+            unknown: self.unknown_grandchildren(&layers[0], &each[0])?,
             keep: self.keep,
             chain: &chain,
             layers: &layers,
@@ -128,15 +131,72 @@ impl Merge {
         };
         let weighed = weigh::both(&scene)?;
         let direction = self.choose(&weighed)?;
-        let intent = intent_for(&scene, direction)?;
+        let intent = intent_for(&scene, frozen, direction)?;
         let chosen = &weighed[direction as usize];
+        for grandchild in &chosen.relinked {
+            refuse_pinned(grandchild)?;
+            self.guard.refuse_hard_links(grandchild)?;
+        }
         let mut plan = chosen.plan(&intent);
         plan.warnings = warnings;
-        drop(chain);
-        for path in &plan.files.change {
-            crate::storage::FileStorage::open(path, crate::storage::Access::Amend)?;
+        Ok(MergePlan { plan, weighed, intent, begun: false, guard: self.guard, held })
+    }
+
+    /// Locks the layers that are to become one, and opens the chain through them.
+    fn lock_layers(&self, held: &Arc<Held>) -> Result<(Chain, Vec<PathBuf>)> {
+        held.take(&self.child, Access::Amend)?;
+        let paths = |chain: &Chain| -> Result<Vec<PathBuf>> {
+            let depth = self.depth(chain)?;
+            chain.layers()[..=depth].iter().map(|layer| real(layer.path())).collect()
+        };
+        let layers = paths(&Chain::open(&self.child, &OpenOptions::new().with_look(true))?)?;
+        for layer in &layers {
+            held.take(layer, Access::Amend)?;
         }
-        Ok(MergePlan { plan, weighed, intent, begun: false, overrides: self.overrides })
+        let chain = Chain::open(&self.child, &OpenOptions::new().with_held(held))?;
+        match paths(&chain)? == layers {
+            true => Ok((chain, layers)),
+            false => Err(Error::refused(
+                Refusal::SourceChanged,
+                format!("the chain of {} changed this moment", self.child.display()),
+                "begin again",
+            )),
+        }
+    }
+
+    /// Refuses a parent below the layers that could not record the merged image as its child.
+    fn refuse_unrecordable(&self, parent: &Path) -> Result<()> {
+        let folder = folder_of(parent);
+        let is_pinned = || Companion::known(parent).is_ok_and(|known| known.is_some_and(|it| it.pin.is_some()));
+        if is_writable_folder(&folder) || self.guard.allows(Override::UnrecordedChild) || is_pinned() {
+            return Ok(());
+        }
+        Err(Error::refused(
+            Refusal::Unrecorded,
+            format!(
+                "the merged image cannot be recorded as grown from {}: the folder {} is read-only",
+                parent.display(),
+                folder.display()
+            ),
+            "make it writable, or say --force=unrecorded-child, and whoever later changes that parent will not know of the \
+             image",
+        ))
+    }
+
+    /// What speaks for there being images that grew from the child, of which that cannot be told.
+    fn unknown_grandchildren(&self, child: &Path, children: &Children) -> Result<Option<String>> {
+        if self.guard.allows(Override::UnknownChildren) {
+            return Ok(None);
+        }
+        let refused = |refused: Result<Option<String>>| match refused {
+            Err(Error::Refused(Refusal::NeededByChildren, advice)) => Ok(Some(advice.message)),
+            other => other.map(|_| None),
+        };
+        let unknown = refused(self.guard.refuse_unknown(child, children))?;
+        match unknown.is_some() || children.all().next().is_some() {
+            true => Ok(unknown),
+            false => refused(self.guard.refuse_frozen(child, children)),
+        }
     }
 
     fn plan_to_carry_on(self, intent: Intent) -> Result<MergePlan> {
@@ -154,7 +214,7 @@ impl Merge {
             ancestor.display(),
             intent.started
         ));
-        Ok(MergePlan { plan, weighed: Vec::new(), intent, begun: true, overrides: self.overrides })
+        Ok(MergePlan { plan, weighed: Vec::new(), intent, begun: true, guard: self.guard, held: Arc::default() })
     }
 
     /// How many layers below the child the ancestor stands.
@@ -196,7 +256,7 @@ impl Merge {
                     "they need it as it is: merge or remove them first, or make an image of its own with `copy`",
                 ));
             }
-            warnings.extend(children.refuse_unseen(&pair[1], &self.overrides)?);
+            warnings.extend(self.guard.refuse_unknown(&pair[1], children)?);
         }
         Ok(warnings)
     }
@@ -221,34 +281,37 @@ impl Merge {
     }
 }
 
-fn intent_for(scene: &weigh::Scene<'_>, direction: Direction) -> Result<Intent> {
+fn intent_for(scene: &weigh::Scene<'_>, frozen: bool, direction: Direction) -> Result<Intent> {
     let all = scene.chain.layers();
     let identity = |number: usize| identity_of(all[number].path(), all[number].info());
-    let member = |(number, path): (usize, &PathBuf)| Ok(Member { path: path.clone(), identity: identity(number)? });
-    let layers: Vec<Member> = scene.layers.iter().enumerate().map(member).collect::<Result<_>>()?;
+    let member = |(number, path): (usize, &PathBuf)| Member::new(path.clone(), identity(number)?);
+    let mut layers: Vec<Member> = scene.layers.iter().enumerate().map(member).collect::<Result<_>>()?;
     let (work, own) = match direction {
         Direction::IntoParent => (Work::MergeIntoParent, uuid::Uuid::new_v4()),
         Direction::IntoChild => (Work::MergeIntoChild, identity(0)?),
     };
-    let mut intent = Intent::new(work, layers, own, scene.result().to_owned());
-    for path in scene.grandchildren {
-        let absolute = super::kin::look(path).is_some_and(|(image, _)| records_absolute(image.info().parent.as_ref()));
-        intent.children.push(Grandchild { path: real(path)?, absolute });
+    if work == Work::MergeIntoParent {
+        // What is written into the ancestor shows through every layer above it that holds nothing there.
+        let between = 1..layers.len() - 1;
+        layers[between].iter_mut().for_each(|member| member.renewed = Some(uuid::Uuid::new_v4()));
+        layers.iter_mut().skip(1).last().into_iter().for_each(|ancestor| ancestor.renewed = Some(own));
     }
+    let mut intent = Intent::new(work, layers, own, scene.result().to_owned());
+    intent.children = scene.grandchildren.iter().map(|path| grandchild(path)).collect::<Result<_>>()?;
     let ancestor = &all[scene.layers.len() - 1];
-    intent.frozen = scene.frozen;
+    intent.frozen = frozen;
     intent.absolute = records_absolute(ancestor.info().parent.as_ref());
     if let Some(parent) = all.get(scene.layers.len()) {
         let identity = identity_of(parent.path(), parent.info())?;
-        intent.parent = Some(Member { path: real(parent.path())?, identity });
+        intent.parent = Some(Member::new(real(parent.path())?, identity)?);
     }
     Ok(intent)
 }
 
-/// The entry of a folder that a path leads to, whether a file is there or not.
-fn entry(path: &Path) -> Result<PathBuf> {
-    let folder = real(&crate::image::folder_of(path))?;
-    Ok(path.file_name().map_or_else(|| folder.clone(), |name| folder.join(name)))
+/// A child of the layers, as the journal speaks of it.
+fn grandchild(path: &Path) -> Result<Grandchild> {
+    let absolute = look(path)?.is_some_and(|(image, _)| records_absolute(image.info().parent.as_ref()));
+    Ok(Grandchild { path: real(path)?, absolute, file: FileId::of(path)? })
 }
 
 /// A checked plan to merge.
@@ -257,7 +320,9 @@ pub struct MergePlan {
     weighed: Vec<Weighed>,
     intent: Intent,
     begun: bool,
-    overrides: Vec<Override>,
+    guard: Guard,
+    /// Keeps others away from every image that takes part.
+    held: Arc<Held>,
 }
 
 /// What became of it.
@@ -293,20 +358,18 @@ impl MergePlan {
     /// `Refused` when an image changed since the plan was made, or is in use, or too little space is left; then nothing
     /// was begun. `UnderWay` when it was begun and could not be finished, with why: `Cancelled`, `Io`, ...
     pub fn run(&self, progress: &Progress) -> Result<MergeOutcome> {
-        if !self.begun {
-            data::refuse_changed(&self.intent)?;
-            let layers = self.intent.layers.iter().map(|member| member.path.as_path());
-            refuse_written_elsewhere(layers, &self.overrides)?;
-            data::refuse_in_use(&self.intent)?;
-            let survivor = self.intent.survivor().map(|member| member.path.clone()).unwrap_or_default();
-            Plan::require_space(&survivor, self.plan.peak_extra_space)?;
-            progress.check()?;
+        if self.begun {
+            self.intent.refuse_unproven()?;
+            let (journal, marks) = Journal::reopen(&self.intent)?;
+            return carry_on(journal, &marks, &self.held, &self.guard, progress);
         }
-        let (journal, marks) = match self.begun {
-            false => (Journal::begin(self.intent.clone())?, Vec::new()),
-            true => Journal::reopen(&self.intent)?,
-        };
-        carry_on(journal, &marks, &self.overrides, progress)
+        data::refuse_changed(&self.intent)?;
+        self.guard.refuse_writers(relatives::changing(&self.intent))?;
+        let survivor = self.intent.survivor().map(|member| member.path.clone()).unwrap_or_default();
+        Plan::require_space(&survivor, self.plan.peak_extra_space)?;
+        progress.check()?;
+        let journal = Journal::begin(self.intent.clone())?;
+        finish(journal, &[], &self.intent.children, &self.held, &self.guard, progress)
     }
 }
 
@@ -314,19 +377,38 @@ impl MergePlan {
 pub(super) fn carry_on(
     journal: Journal,
     marks: &[Mark],
-    overrides: &[Override],
+    held: &Arc<Held>,
+    guard: &Guard,
+    progress: &Progress,
+) -> Result<MergeOutcome> {
+    let intent = journal.intent().clone();
+    let take = || {
+        refuse_other_host(&intent, guard)?;
+        relatives::take(&intent, held)?;
+        guard.refuse_writers(relatives::changing(&intent))?;
+        relatives::count_again(&intent, held, guard)
+    };
+    let children = take().map_err(|error: Error| error.under_way(intent.child()))?;
+    finish(journal, marks, &children, held, guard, progress)
+}
+
+/// Moves the data that is not moved yet, and then names and records; all files are locked by now.
+fn finish(
+    journal: Journal,
+    marks: &[Mark],
+    children: &[Grandchild],
+    held: &Arc<Held>,
+    guard: &Guard,
     progress: &Progress,
 ) -> Result<MergeOutcome> {
     let intent = journal.intent().clone();
     let run = || {
-        refuse_other_host(&intent, overrides)?;
-        refuse_written_elsewhere(intent.layers.iter().map(|member| member.path.as_path()), overrides)?;
         let moved = match marks.contains(&Mark::Moved) {
             true => 0,
-            false => data::run(&journal, marks, progress)?,
+            false => data::run(&journal, marks, held, progress)?,
         };
         progress.check()?;
-        let mut outcome = settle::run(&intent)?;
+        let mut outcome = settle::run(&intent, children, held, guard)?;
         outcome.bytes_moved = moved;
         Ok(outcome)
     };
@@ -336,8 +418,11 @@ pub(super) fn carry_on(
 }
 
 /// Gives a merge up whose data is not all moved yet: the child and all that grew from it read as before.
-pub(super) fn give_up(journal: Journal, marks: &[Mark]) -> Result<()> {
+pub(super) fn give_up(journal: Journal, marks: &[Mark], guard: &Guard) -> Result<()> {
     let intent = journal.intent().clone();
+    let held = Arc::new(Held::default());
+    relatives::take(&intent, &held)?;
+    guard.refuse_writers(relatives::changing(&intent))?;
     if marks.contains(&Mark::Moved) && settle::has_begun(&intent) {
         return Err(Error::refused(
             Refusal::UnderWay,
@@ -348,7 +433,7 @@ pub(super) fn give_up(journal: Journal, marks: &[Mark]) -> Result<()> {
             format!("only going on is left: `resume {}`", intent.child().display()),
         ));
     }
-    data::take_back(&intent)?;
+    data::take_back(&intent, &held)?;
     journal.end()
 }
 

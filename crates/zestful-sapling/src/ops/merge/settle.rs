@@ -5,62 +5,167 @@ use std::path::{Path, PathBuf};
 
 use uuid::Uuid;
 
-use super::super::kin::look;
 use super::MergeOutcome;
 use super::data::changed;
-use crate::chain::{Companion, Grandchild, Intent, Work, record_of};
+use crate::chain::{ChildrenChange, Companion, Grandchild, Intent, NewChild, Work, child_at, record_of};
 use crate::error::Result;
-use crate::image::{ParentRecord, open_image, open_image_mut, open_place, open_place_mut};
-use crate::storage::{Access, inherit, mark_read_only, real, remove, rename_over, sync_folder, unmark_read_only};
+use crate::family::{Guard, look, record_children};
+use crate::image::{ParentRecord, open_image, open_place};
+use crate::storage::{
+    Access, FileId, Held, inherit, mark_read_only, real, remove, rename_over, sync_folder, unmark_read_only,
+};
 
-pub(super) fn run(intent: &Intent) -> Result<MergeOutcome> {
+/// Moves names and records; `children` are those that grew from the child, all of them locked.
+pub(super) fn run(intent: &Intent, children: &[Grandchild], held: &Held, guard: &Guard) -> Result<MergeOutcome> {
     let survivor = intent.survivor().map(|member| member.path.clone()).unwrap_or_default();
-    let result = &intent.result;
-    let swaps = survivor != *result;
-    let replaced = intent.layers.iter().find(|member| member.path == *result).map(|member| member.identity);
-    // A guest may have written to the result since, when only the removal of the journal was lost.
-    let swapped = swaps && identity_at(&survivor) != Some(intent.identity) && identity_at(result) != replaced;
-    let known = [intent.layers[0].identity, intent.identity];
-    let (there, missing): (Vec<_>, Vec<_>) =
-        intent.children.iter().partition(|child| names_one_of(&child.path, &known));
-    let is_told = swaps || intent.work == Work::MergeIntoParent;
-    if !swapped {
-        refuse_changed(intent)?;
-        for child in there.iter().filter(|_| is_told) {
-            // Good both before and after the image gets its final name.
-            record_parent(intent, &child.path, &survivor, swaps || child.absolute)?;
+    let settling = Settling { intent, children, held, guard, survivor };
+    settling.run()
+}
+
+struct Settling<'a> {
+    intent: &'a Intent,
+    children: &'a [Grandchild],
+    held: &'a Held,
+    guard: &'a Guard,
+    survivor: PathBuf,
+}
+
+impl Settling<'_> {
+    fn run(&self) -> Result<MergeOutcome> {
+        let Self { intent, children, survivor, .. } = self;
+        let result = &intent.result;
+        let swaps = survivor != result;
+        let replaced = intent.layers.iter().find(|member| member.path == *result).map(|member| member.identity);
+        // A guest may have written to the result since, when only the removal of the journal was lost.
+        let swapped = swaps && identity_at(survivor) != Some(intent.identity) && identity_at(result) != replaced;
+        let is_told = swaps || intent.work == Work::MergeIntoParent;
+        if !swapped {
+            refuse_changed(intent)?;
+            self.tell_companions_first()?;
+            for child in children.iter().filter(|_| is_told) {
+                // Good both before and after the image gets its final name.
+                self.record_parent(&child.path, survivor, swaps || child.absolute)?;
+            }
+            self.settle_own_parent(survivor)?;
+            settle_mode(intent, survivor, swaps)?;
+            if swaps {
+                rename_over(survivor, result)?;
+                sync_folder(result)?;
+                sync_folder(survivor)?;
+            }
         }
-        settle_own_parent(intent, &survivor)?;
-        settle_mode(intent, &survivor, swaps)?;
+        for member in intent.layers.iter().filter(|member| member.path != *survivor && member.path != *result) {
+            // Only what was merged goes, never another file that came under its name.
+            let is_it = identity_at(&member.path).is_some_and(|found| member.is_known_as(found));
+            if is_it && intent.is_member(member, &member.path) {
+                Companion::remove(&member.path)?;
+                remove(&member.path)?;
+                // Those that read through others go before them, also where each folder is a file system of its own.
+                sync_folder(&member.path)?;
+            }
+        }
         if swaps {
-            rename_over(&survivor, result)?;
-            sync_folder(result)?;
-            sync_folder(&survivor)?;
+            for child in children.iter() {
+                self.record_parent(&child.path, result, child.absolute)?;
+            }
+            if !intent.absolute {
+                self.settle_own_parent(result)?;
+            }
         }
+        self.tell_companions_last()?;
+        let layers = intent.layers.iter().map(|member| member.path.clone());
+        let is_missing =
+            |child: &&Grandchild| !children.iter().any(|found| found.file == child.file || found.path == child.path);
+        let paths = |children: &[Grandchild]| children.iter().map(|child| child.path.clone()).collect();
+        Ok(MergeOutcome {
+            path: result.clone(),
+            bytes_moved: 0,
+            removed: layers.filter(|path| path != result).collect(),
+            relinked: if is_told { paths(children) } else { Vec::new() },
+            missing: intent.children.iter().filter(is_missing).map(|child| child.path.clone()).collect(),
+        })
     }
-    for member in intent.layers.iter().filter(|member| member.path != survivor) {
-        // Only what was merged goes, never another file that came under its name.
-        if member.path != *result && identity_at(&member.path) == Some(member.identity) {
-            // Not synced: a host may take long to give the space back, and nothing relies on their being gone. The journal goes
-            // after them.
-            Companion::remove(&member.path)?;
-            remove(&member.path)?;
+
+    /// Whoever is about to read through an image is known to it before.
+    fn tell_companions_first(&self) -> Result<()> {
+        let Self { intent, children, guard, survivor, .. } = self;
+        let new: Vec<NewChild> = children.iter().map(|child| child_at(&child.path)).collect();
+        let change = ChildrenChange { new: &new, freezes: intent.frozen, ..ChildrenChange::default() };
+        if !new.is_empty() || intent.frozen {
+            record_children(survivor, &change, guard)?;
+            if *survivor != intent.result {
+                record_children(&intent.result, &change, guard)?;
+            }
         }
+        if let Some(parent) = &intent.parent {
+            let new = [(intent.result.clone(), FileId::of(survivor).ok())];
+            record_children(&parent.path, &ChildrenChange { new: &new, ..ChildrenChange::default() }, guard)?;
+        }
+        Ok(())
     }
-    if swaps {
-        for child in &there {
-            record_parent(intent, &child.path, result, child.absolute)?;
+
+    /// What is known of layers that are gone is known no more.
+    fn tell_companions_last(&self) -> Result<()> {
+        let Self { intent, children, guard, survivor, .. } = self;
+        let result = &intent.result;
+        if survivor != result && identity_at(survivor).is_none() {
+            Companion::remove(survivor)?;
         }
-        if !intent.absolute {
-            settle_own_parent(intent, result)?;
+        let before = Companion::of(result).ok().flatten();
+        let gone = before.map_or_else(Vec::new, |companion| companion.child_paths(result));
+        let new: Vec<NewChild> = children.iter().map(|child| child_at(&child.path)).collect();
+        let (freezes, thaws) = (intent.frozen, !intent.frozen);
+        record_children(
+            result,
+            &ChildrenChange { gone: &gone, new: &new, freezes, thaws, ..Default::default() },
+            guard,
+        )?;
+        if let Some(parent) = &intent.parent {
+            let layers = intent.layers.iter().map(|member| member.path.clone());
+            let gone: Vec<PathBuf> = layers.filter(|path| path != result).collect();
+            let new = [child_at(result)];
+            record_children(&parent.path, &ChildrenChange { gone: &gone, new: &new, ..Default::default() }, guard)?;
         }
+        Ok(())
     }
-    tell_companions(intent, &survivor);
-    let paths = |children: Vec<&Grandchild>| children.into_iter().map(|child| child.path.clone()).collect();
-    let layers = intent.layers.iter().map(|member| member.path.clone());
-    let removed = layers.filter(|path| path != result).collect();
-    let relinked = if is_told { paths(there) } else { Vec::new() };
-    Ok(MergeOutcome { path: result.clone(), bytes_moved: 0, removed, relinked, missing: paths(missing) })
+
+    /// Records in `child` that its parent is the merged image, at its final place; at `now` as well when asked for.
+    fn record_parent(&self, child: &Path, now: &Path, both: bool) -> Result<()> {
+        let info = open_image(open_place(now, Access::Look)?.storage, None)?.info().clone();
+        let absolute = both.then(|| now.to_string_lossy().replace('/', "\\"));
+        let record = record_of(&real(child)?, &self.intent.result, &info, false)?;
+        self.put_parent(child, &ParentRecord { identity: self.intent.identity, absolute, ..record })
+    }
+
+    fn put_parent(&self, child: &Path, record: &ParentRecord) -> Result<()> {
+        let mut image = self.held.image_mut(child)?;
+        image.set_parent(record)?;
+        image.close()
+    }
+
+    /// The parent of the merged image, recorded so that it is good from the image's place now and from its final one.
+    fn settle_own_parent(&self, image: &Path) -> Result<()> {
+        let intent = self.intent;
+        let moves = intent.survivor().is_some_and(|member| member.path.parent() != intent.result.parent());
+        let Some(parent) = &intent.parent else {
+            if intent.work == Work::MergeIntoChild {
+                let mut image = self.held.image_mut(image)?;
+                if image.info().parent.is_some() {
+                    image.remove_parent()?;
+                }
+                image.close()?;
+            }
+            return Ok(());
+        };
+        if intent.work == Work::MergeIntoParent && !moves {
+            return Ok(());
+        }
+        let info = open_image(open_place(&parent.path, Access::Look)?.storage, None)?.info().clone();
+        let absolute = intent.absolute || (moves && image != intent.result);
+        let record = record_of(&intent.result, &parent.path, &info, absolute)?;
+        // Whatever became of the parent meanwhile, the image is made for the one that it was.
+        self.put_parent(image, &ParentRecord { identity: parent.identity, ..record })
+    }
 }
 
 /// Refuses to let go of an image that was written to after its data was moved, or of one that hides such a write.
@@ -70,7 +175,7 @@ fn refuse_changed(intent: &Intent) -> Result<()> {
         let is_survivor = intent.survivor() == Some(member);
         match identity_at(&member.path) {
             None => whole = false,
-            Some(found) if is_survivor || found == member.identity => {}
+            Some(found) if is_survivor || member.is_known_as(found) => {}
             Some(_) => return Err(changed(intent, &member.path)),
         }
     }
@@ -94,52 +199,15 @@ pub(super) fn has_begun(intent: &Intent) -> bool {
 }
 
 fn identity_at(path: &Path) -> Option<Uuid> {
-    look(path)?.0.info().data_identity
+    look(path).ok()??.0.info().data_identity
 }
 
 /// Whether the image is there and records a parent with one of these identities.
-fn names_one_of(path: &Path, identities: &[Uuid]) -> bool {
-    look(path).is_some_and(|(image, _)| {
+pub(super) fn names_one_of(path: &Path, identities: &[Uuid]) -> bool {
+    look(path).ok().flatten().is_some_and(|(image, _)| {
         let parent = image.info().parent.as_ref();
         parent.is_some_and(|parent| parent.accepted.iter().any(|id| identities.contains(id)))
     })
-}
-
-/// Records in `child` that its parent is the merged image, at its final place; at `now` as well when asked for.
-fn record_parent(intent: &Intent, child: &Path, now: &Path, both: bool) -> Result<()> {
-    let info = open_image(open_place(now, Access::Look)?.storage, None)?.info().clone();
-    let absolute = both.then(|| now.to_string_lossy().replace('/', "\\"));
-    let record = record_of(&real(child)?, &intent.result, &info, false)?;
-    put_parent(child, &ParentRecord { identity: intent.identity, absolute, ..record })
-}
-
-fn put_parent(child: &Path, record: &ParentRecord) -> Result<()> {
-    let mut image = open_image_mut(open_place_mut(child, Access::Amend)?.0, None)?;
-    image.set_parent(record)?;
-    image.close()
-}
-
-/// The parent of the merged image, recorded so that it is good from the image's place now and from its final one.
-fn settle_own_parent(intent: &Intent, image: &Path) -> Result<()> {
-    let moves = intent.survivor().is_some_and(|member| member.path.parent() != intent.result.parent());
-    let Some(parent) = &intent.parent else {
-        if intent.work == Work::MergeIntoChild {
-            let mut image = open_image_mut(open_place_mut(image, Access::Amend)?.0, None)?;
-            if image.info().parent.is_some() {
-                image.remove_parent()?;
-            }
-            image.close()?;
-        }
-        return Ok(());
-    };
-    if intent.work == Work::MergeIntoParent && !moves {
-        return Ok(());
-    }
-    let info = open_image(open_place(&parent.path, Access::Look)?.storage, None)?.info().clone();
-    let absolute = intent.absolute || (moves && image != intent.result);
-    let record = record_of(&intent.result, &parent.path, &info, absolute)?;
-    // Whatever became of the parent meanwhile, the image is made for the one that it was.
-    put_parent(image, &ParentRecord { identity: parent.identity, ..record })
 }
 
 /// The merged image has the child's part from here on, and is as free to write to; in another's place it belongs to
@@ -151,20 +219,5 @@ fn settle_mode(intent: &Intent, survivor: &Path, swaps: bool) -> Result<()> {
     match intent.frozen {
         true => mark_read_only(survivor),
         false => unmark_read_only(survivor),
-    }
-}
-
-/// Best effort, as ever with companions: the merge is done whatever they say.
-fn tell_companions(intent: &Intent, survivor: &Path) {
-    let children: Vec<PathBuf> = intent.children.iter().map(|child| child.path.clone()).collect();
-    let result = &intent.result;
-    _ = Companion::remove(result);
-    if survivor != result {
-        _ = Companion::remove(survivor);
-    }
-    _ = Companion::change_children(result, &[], &children);
-    if let Some(parent) = &intent.parent {
-        let gone: Vec<PathBuf> = intent.layers.iter().map(|member| member.path.clone()).collect();
-        _ = Companion::change_children(&parent.path, &gone, std::slice::from_ref(result));
     }
 }

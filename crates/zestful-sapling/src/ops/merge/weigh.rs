@@ -59,13 +59,8 @@ pub(super) struct Scene<'a> {
     pub(super) layers: &'a [PathBuf],
     pub(super) grandchildren: &'a [PathBuf],
     pub(super) keep: KeepName,
-    /// Whether the child was frozen for children.
-    pub(super) frozen: bool,
-    /// Children of the child that are no longer where they were.
-    pub(super) unseen: Vec<PathBuf>,
-    pub(super) looked: String,
-    /// Whether children that nobody finds do not count.
-    pub(super) forced: bool,
+    /// What speaks for there being images that grew from the child, and are not to be told.
+    pub(super) unknown: Option<String>,
 }
 
 impl Scene<'_> {
@@ -106,12 +101,9 @@ impl Scene<'_> {
         let survivor = self.survivor(direction);
         let is_known = direction == Direction::IntoChild && survivor == self.result();
         // Whoever grew from the child goes on finding it, told or not, only where it keeps name and identity.
-        if !is_known && !self.forced && self.grandchildren.is_empty() && (self.frozen || !self.unseen.is_empty()) {
+        if let Some(unknown) = self.unknown.as_ref().filter(|_| !is_known) {
             return Ok(Some(format!(
-                "{} was frozen for children, and none was found in {}: search further (--search FOLDER), or say \
-                 --force=unknown-children if there are none",
-                self.child().display(),
-                self.looked
+                "{unknown}; search further (--search FOLDER), or say --force=unknown-children if nothing needs it"
             )));
         }
         if survivor != self.result() && device_of(survivor)? != device_of(self.result())? {

@@ -1,0 +1,220 @@
+//! The children of an image, as far as they are known or found, and those of which that cannot be said.
+
+use std::collections::HashSet;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use serde::Serialize;
+use uuid::Uuid;
+
+use super::search::{Found, Search};
+use crate::chain::{Companion, KnownChild, OpenOptions, parent_of};
+use crate::error::{Error, ParentProblemKind, Result};
+use crate::image::{Format, Image, folder_of, format_of_name, open_image, signatures};
+use crate::storage::{Access, FileId, FileStorage, HostIdentity, is_marked_read_only, real};
+
+/// The children of an image, as far as was looked.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Children {
+    /// Images that read through it now.
+    pub children: Vec<PathBuf>,
+    /// Images that recorded it as their parent and do not find it.
+    pub lost: Vec<PathBuf>,
+    /// Images that may need it, of which it cannot be told.
+    pub unknown: Vec<UnknownChild>,
+    /// The folders that were looked into. None found there does not mean that there are none elsewhere.
+    pub looked: Vec<PathBuf>,
+    /// Whether the search came to its end.
+    pub complete: bool,
+}
+
+/// An image that may have grown from another.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct UnknownChild {
+    /// The file, or where it was.
+    pub path: PathBuf,
+    /// Why it cannot be told.
+    pub reason: String,
+}
+
+impl Children {
+    /// All that certainly need it: whoever recorded the image does.
+    pub fn all(&self) -> impl Iterator<Item = &PathBuf> {
+        self.children.iter().chain(&self.lost)
+    }
+
+    /// Whether nothing needs the image, as far as was looked, and nothing speaks for there being more.
+    pub fn is_none(&self) -> bool {
+        self.children.is_empty() && self.lost.is_empty() && self.unknown.is_empty() && self.complete
+    }
+
+    /// Where was looked, in words.
+    pub fn place(&self) -> String {
+        let folders: Vec<String> = self.looked.iter().map(|folder| folder.display().to_string()).collect();
+        let end =
+            if self.complete { "" } else { " (and not to the end: too many files, or folders that cannot be read)" };
+        format!("{}{end}", folders.join(", "))
+    }
+}
+
+/// Opens an image for a look, by its signature, whatever its name says; `None` when it carries none.
+///
+/// # Errors
+/// Why it cannot be opened, though it carries one.
+pub(crate) fn look(path: &Path) -> Result<Option<(Box<dyn Image>, HostIdentity)>> {
+    let storage = Arc::new(FileStorage::open(path, Access::Look)?);
+    let identity = storage.host_identity()?;
+    let found = signatures(&*storage)?;
+    let named = format_of_name(path);
+    // A raw disk is nobody's child, whatever its guest wrote into it, unless it does open as one.
+    let formats = found.iter().copied().filter(|format| Some(*format) == named).chain(found.iter().copied());
+    let mut failed = None;
+    for format in formats {
+        match open_image(storage.clone(), Some(format)) {
+            Ok(image) => return Ok(Some((image, identity))),
+            Err(error) => _ = failed.get_or_insert(error),
+        }
+    }
+    match (failed, named) {
+        (Some(_), Some(Format::Raw)) | (None, None | Some(Format::Raw)) => Ok(None),
+        (Some(error), _) => Err(error),
+        // Its name promises an image, its content is none.
+        (None, Some(_)) => open_image(storage, None).map(|image| Some((image, identity))),
+    }
+}
+
+/// The images that grew from `image`: in its own folder, whatever they are called, where `search` says, and those that its
+/// companion knows of.
+///
+/// # Errors
+/// `Io` when a folder cannot be read or the image cannot be looked up; `Damaged` when its companion is; otherwise as
+/// [`open_image`] for the image itself.
+pub fn children_of(image: &Path, search: &Search) -> Result<Children> {
+    let mut each = children_of_each(&[image.to_owned()], search)?;
+    each.pop().ok_or_else(|| Error::usage("no image was named", "name one"))
+}
+
+/// The same for several images, each file looked at once.
+pub(crate) fn children_of_each(images: &[PathBuf], search: &Search) -> Result<Vec<Children>> {
+    let Some(first) = images.first() else { return Ok(Vec::new()) };
+    let search = images.iter().skip(1).fold(search.clone(), |search, image| search.and_beside(folder_of(image)));
+    let mut found = search.files(first)?;
+    let mut parents = images.iter().map(|image| Parent::new(image, &found)).collect::<Result<Vec<_>>>()?;
+    for parent in &parents {
+        let elsewhere = parent.known.iter().filter(|(path, _)| !found.looked.contains(&folder_of(path)));
+        found.files.extend(elsewhere.filter(|(path, _)| path.is_file()).map(|(path, _)| path.clone()));
+    }
+    let mut seen: HashSet<HostIdentity> = HashSet::new();
+    for path in &found.files {
+        match look(path) {
+            Ok(None) => {}
+            Ok(Some((other, identity))) => {
+                if seen.insert(identity) {
+                    judge(path, &*other, identity, &mut parents);
+                }
+            }
+            Err(error) => parents.iter_mut().for_each(|parent| parent.note_unreadable(path, &error)),
+        }
+    }
+    Ok(parents.into_iter().map(|parent| parent.answer(&found)).collect())
+}
+
+/// Whether an image is a child of one of these.
+fn judge(path: &Path, image: &dyn Image, identity: HostIdentity, parents: &mut [Parent]) {
+    let file = FileId::of(path).ok();
+    let Some(reference) = &image.info().parent else {
+        parents.iter_mut().for_each(|parent| _ = parent.settle(path, file));
+        return;
+    };
+    let found = parent_of(image, None, &[identity], &OpenOptions::new().with_look(true));
+    for parent in parents {
+        let named = parent.data_identity.is_some_and(|id| reference.accepted.contains(&id));
+        match &found {
+            _ if parent.identity == identity => {}
+            Ok(Some(found)) if found.identity == parent.identity => {
+                parent.settle(path, file);
+                parent.children.push(path.to_owned());
+            }
+            // It grew from something else, that is there.
+            Ok(_) => _ = parent.settle(path, file),
+            Err(_) if named => {
+                parent.settle(path, file);
+                parent.lost.push(path.to_owned());
+            }
+            Err(error) => {
+                let names_this = matches!(error, Error::Parent(problem) if matches!(&problem.kind,
+                    ParentProblemKind::Mismatch { parent: there, .. } if real(there).is_ok_and(|there| there == parent.real)));
+                if parent.settle(path, file) || names_this {
+                    let reason = format!("its parent cannot be told: {error}");
+                    parent.unknown.push(UnknownChild { path: path.to_owned(), reason });
+                }
+            }
+        }
+    }
+}
+
+/// An image whose children are looked for.
+struct Parent {
+    real: PathBuf,
+    identity: HostIdentity,
+    data_identity: Option<Uuid>,
+    /// Whether anything says that it may have children: what is certainly alone is not held up by a file beside it that
+    /// cannot be read.
+    may_have: bool,
+    /// Those that are recorded, and not found yet.
+    known: Vec<(PathBuf, KnownChild)>,
+    children: Vec<PathBuf>,
+    lost: Vec<PathBuf>,
+    unknown: Vec<UnknownChild>,
+}
+
+impl Parent {
+    fn new(image: &Path, found: &Found) -> Result<Self> {
+        let storage = FileStorage::open(image, Access::Look)?;
+        let identity = storage.host_identity()?;
+        let data_identity = open_image(Arc::new(storage), None)?.info().data_identity;
+        let companion = Companion::joined(image, Companion::of(image)?, &found.lone)?;
+        let may_have = companion.is_some() || is_marked_read_only(image)?;
+        let known = companion.map_or_else(Vec::new, |companion| {
+            companion.child_paths(image).into_iter().zip(companion.children).collect()
+        });
+        let (children, lost, unknown) = (Vec::new(), Vec::new(), Vec::new());
+        Ok(Self { real: real(image)?, identity, data_identity, may_have, known, children, lost, unknown })
+    }
+
+    /// What becomes of a file is told from here on; whether it was a recorded one, by its name or, renamed, by its file.
+    fn settle(&mut self, path: &Path, file: Option<FileId>) -> bool {
+        let place = real(path).unwrap_or_else(|_| path.to_owned());
+        let before = self.known.len();
+        self.known.retain(|(known, child)| *known != place && (child.file.is_none() || child.file != file));
+        before != self.known.len()
+    }
+
+    fn note_unreadable(&mut self, path: &Path, error: &Error) {
+        if self.settle(path, FileId::of(path).ok()) || self.may_have {
+            let reason = format!("it cannot be read, so that it is not known what it grew from: {error}");
+            self.unknown.push(UnknownChild { path: path.to_owned(), reason });
+        }
+    }
+
+    fn answer(mut self, found: &Found) -> Children {
+        for (path, child) in self.known {
+            // It was recorded, and never came to its name.
+            if child.file.is_some_and(|file| found.staged.contains(&file)) && !path.exists() {
+                continue;
+            }
+            let reason = match std::fs::symlink_metadata(&path) {
+                Ok(_) => "what stands there now is no image".to_owned(),
+                Err(_) => "it is not there any more: it was removed, or moved by hand and may need it still".to_owned(),
+            };
+            self.unknown.push(UnknownChild { path, reason });
+        }
+        Children {
+            children: self.children,
+            lost: self.lost,
+            unknown: self.unknown,
+            looked: found.looked.clone(),
+            complete: found.complete,
+        }
+    }
+}

@@ -1,0 +1,199 @@
+//! What speaks against a change, whatever the change: others need the image, it is pinned, something is under way with it, it
+//! has a second name, or somebody has it open for writing.
+
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use super::children::{Children, children_of, look};
+use super::{Override, Search};
+use crate::chain::{OpenOptions, parent_of, refuse_pinned, refuse_under_way};
+use crate::error::{Error, Refusal, Result};
+use crate::image::{is_single_file, open_place_mut};
+use crate::storage::{Access, HostIdentity, Storage, Writers, is_marked_read_only, writers_of};
+
+/// Where a change looks for what depends on its images, and what it goes over all the same.
+///
+/// It is asked by every operation, and by [`ChainMut::open`](crate::chain::ChainMut::open), while the files are locked.
+#[derive(Clone, Debug, Default)]
+pub struct Guard {
+    pub(crate) search: Search,
+    overrides: Vec<Override>,
+}
+
+impl Guard {
+    /// Looks into the companion and the folder of each image, and allows nothing unusual.
+    pub fn new() -> Self {
+        Self::default()
+    }
+
+    /// Looks for children there as well.
+    pub fn with_search(mut self, search: Search) -> Self {
+        self.search = search;
+        self
+    }
+
+    /// Allows something unusual.
+    pub fn with_override(mut self, allowed: Override) -> Self {
+        self.overrides.push(allowed);
+        self
+    }
+
+    /// Whether something unusual is meant so.
+    pub fn allows(&self, wanted: Override) -> bool {
+        self.overrides.contains(&wanted)
+    }
+
+    /// Refuses to change the record, the content or the name of an image with which something is under way, that is pinned, or
+    /// that has a second name.
+    pub(crate) fn refuse_protected(&self, image: &Path) -> Result<()> {
+        refuse_under_way(image)?;
+        refuse_pinned(image)?;
+        self.refuse_hard_links(image)
+    }
+
+    /// Refuses an image whose parent takes part in something that is under way: the end of that tells the images that it knows
+    /// of, where it knows them.
+    pub(crate) fn refuse_parent_under_way(&self, image: &Path) -> Result<()> {
+        parent_beside(image).map_or(Ok(()), |parent| refuse_under_way(&parent))
+    }
+
+    /// Refuses a file that has a second name: under that name others may have grown from it, or go on to write to it.
+    pub(crate) fn refuse_hard_links(&self, image: &Path) -> Result<()> {
+        let found = std::fs::metadata(image).map_err(|e| Error::io("look up", image, e))?;
+        if !found.is_file() || found.nlink() < 2 || self.allows(Override::HardLinks) {
+            return Ok(());
+        }
+        Err(Error::refused(
+            Refusal::HardLinks,
+            format!(
+                "{} is one of {} names of the same file (hard links); what is known under the others, and who uses them, is \
+                 not seen from here",
+                image.display(),
+                found.nlink()
+            ),
+            "take the other names away, or copy the image (`copy`) and work with that; --force=hard-links goes on",
+        ))
+    }
+
+    /// Refuses images that somebody has open for writing, whatever lock that takes; returns what was not looked at.
+    pub(crate) fn refuse_writers<'a>(&self, images: impl IntoIterator<Item = &'a Path>) -> Result<Option<String>> {
+        if self.allows(Override::InUse) {
+            return Ok(None);
+        }
+        let writers: Writers = writers_of(images);
+        match writers.found.first() {
+            None => Ok(writers.not_seen()),
+            Some((path, holder)) => Err(Error::refused(
+                Refusal::InUse,
+                format!("{} is open for writing in {holder}", path.display()),
+                "end that, or say --force=in-use if it is certain to leave the image alone",
+            )),
+        }
+    }
+
+    /// Refuses to go on when something may have grown from the image of which that cannot be told; with the override, says it.
+    pub(crate) fn refuse_unknown(&self, image: &Path, children: &Children) -> Result<Option<String>> {
+        if children.unknown.is_empty() && children.complete {
+            return Ok(None);
+        }
+        let mut reasons: Vec<String> =
+            children.unknown.iter().map(|child| format!("{} ({})", child.path.display(), child.reason)).collect();
+        if !children.complete {
+            reasons.push(format!("whatever was not looked at in {}", children.place()));
+        }
+        let message = format!("{} may be needed by {}", image.display(), reasons.join("; "));
+        match self.allows(Override::UnknownChildren) {
+            true => Ok(Some(message)),
+            false => Err(Error::refused(
+                Refusal::NeededByChildren,
+                message,
+                "bring it back or mend it, search further (--search FOLDER), or say --force=unknown-children if nothing needs \
+                 the image any more",
+            )),
+        }
+    }
+
+    /// Refuses to let go of, or to change, an image that others grew from or may have grown from; returns what is to be said
+    /// of it all the same.
+    pub(crate) fn refuse_needed(&self, image: &Path, advice: &str) -> Result<(Children, Vec<String>)> {
+        let children = children_of(image, &self.search)?;
+        let needed: Vec<String> = children.all().map(|child| child.display().to_string()).collect();
+        if !needed.is_empty() {
+            let message = format!("{} is the parent of {}", image.display(), needed.join(", "));
+            return Err(Error::refused(Refusal::NeededByChildren, message, advice));
+        }
+        let mut warnings = Vec::new();
+        warnings.extend(self.refuse_unknown(image, &children)?);
+        Ok((children, warnings))
+    }
+
+    /// The same for an image that was frozen: without a record of its children there may be some that nobody recorded.
+    pub(crate) fn refuse_frozen(&self, image: &Path, children: &Children) -> Result<Option<String>> {
+        let is_recorded = crate::chain::Companion::known(image)?.is_some_and(|companion| companion.frozen.is_some());
+        if is_recorded || !is_marked_read_only(image)? {
+            return Ok(None);
+        }
+        let message = format!(
+            "{} is marked read-only, as images are that others grew from; nobody recorded who, and none was found in {}",
+            image.display(),
+            children.place()
+        );
+        match self.allows(Override::UnknownChildren) {
+            true => Ok(Some(message)),
+            false => Err(Error::refused(
+                Refusal::NeededByChildren,
+                message,
+                "search further (--search FOLDER), or say --force=unknown-children if there are none",
+            )),
+        }
+    }
+
+    /// Opens an image that is to be written to, alone, and finds out under its lock whether anything speaks against it.
+    pub(crate) fn open_for_writing(&self, image: &Path) -> Result<OpenForWriting> {
+        let opened = open_place_mut(image, Access::Write);
+        let mut warnings = Vec::new();
+        // Why a file is marked read-only says more than that it is.
+        if is_single_file(image) && matches!(opened, Ok(_) | Err(Error::Refused(Refusal::ReadOnly, _))) {
+            warnings = self.refuse_for_writing(image)?;
+        }
+        let (storage, identity) = opened?;
+        Ok(OpenForWriting { storage, identity, warnings })
+    }
+
+    /// Everything that speaks against writing into an image that is locked by now.
+    fn refuse_for_writing(&self, image: &Path) -> Result<Vec<String>> {
+        self.refuse_protected(image)?;
+        let advice = "write to a child, or to a new one (`derive`): a change here would break them all";
+        let mut warnings = self.refuse_needed(image, advice)?.1;
+        warnings.extend(self.refuse_writers([image])?);
+        Ok(warnings)
+    }
+}
+
+/// An image that is locked, and that nothing speaks against writing to.
+#[derive(Clone)]
+pub(crate) struct OpenForWriting {
+    pub(crate) storage: Arc<dyn Storage>,
+    pub(crate) identity: HostIdentity,
+    /// What is to be said all the same.
+    pub(crate) warnings: Vec<String>,
+}
+
+/// The parent of an image, where it is found.
+pub(crate) fn parent_beside(image: &Path) -> Option<PathBuf> {
+    let (child, identity) = look(image).ok()??;
+    let parent = parent_of(&*child, None, &[identity], &OpenOptions::new().with_look(true)).ok()??;
+    Some(parent.image.path().to_owned())
+}
+
+/// Refuses a symbolic link where the file itself is to get another name or to go.
+pub(crate) fn refuse_link(path: &Path) -> Result<()> {
+    match std::fs::symlink_metadata(path) {
+        Ok(found) if found.is_symlink() => Err(Error::usage(
+            format!("{} is a link to an image", path.display()),
+            "name the image itself; the link can be moved or removed as any other file",
+        )),
+        _ => Ok(()),
+    }
+}

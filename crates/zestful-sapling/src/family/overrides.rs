@@ -1,0 +1,28 @@
+//! What may be done all the same.
+
+use serde::Serialize;
+
+/// Something unusual that is meant so; without it the operation is refused.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+#[non_exhaustive]
+pub enum Override {
+    /// The format is another one than the file's name says.
+    Ending,
+    /// The logical sector size changes under a partition table, which cannot be read any more then.
+    Sectors,
+    /// A block device that is not blank loses its content.
+    DeviceContent,
+    /// A child is to read through an image that is not the parent it recorded.
+    Identity,
+    /// An image changes or goes, though children of it may be somewhere that was not looked at, or cannot be read.
+    UnknownChildren,
+    /// A child appears, or gets another parent, though its parent's companion cannot record it.
+    UnrecordedChild,
+    /// Another process has an image open for writing, and will leave it alone.
+    InUse,
+    /// What another host began is carried on by this one.
+    OtherHost,
+    /// A file has more than one name, and nobody relies on the others.
+    HardLinks,
+}

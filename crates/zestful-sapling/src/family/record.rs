@@ -1,0 +1,31 @@
+//! A child is recorded in its parent's companion before it appears.
+
+use std::path::Path;
+
+use super::{Guard, Override};
+use crate::chain::{ChildrenChange, Companion};
+use crate::error::{Error, Refusal, Result};
+
+/// Records that some children of `parent` are gone and others are there, or about to be; durable on return. Where that cannot
+/// be done and need not, what was left out is told.
+///
+/// # Errors
+/// `Refused` when a new child cannot be recorded, unless the parent is pinned, so that nothing changes it, or that is meant so.
+pub(crate) fn record_children(parent: &Path, change: &ChildrenChange<'_>, guard: &Guard) -> Result<Option<String>> {
+    let Err(error) = Companion::change_children(parent, change) else { return Ok(None) };
+    let names: Vec<String> = change.new.iter().map(|(path, _)| path.display().to_string()).collect();
+    let message = match names.is_empty() {
+        true => format!("what is known of the children of {} cannot be changed: {error}", parent.display()),
+        false => format!("{} cannot be recorded as grown from {}: {error}", names.join(", "), parent.display()),
+    };
+    let is_pinned = Companion::known(parent).is_ok_and(|known| known.is_some_and(|companion| companion.pin.is_some()));
+    if names.is_empty() || is_pinned || guard.allows(Override::UnrecordedChild) {
+        return Ok(Some(message));
+    }
+    Err(Error::refused(
+        Refusal::Unrecorded,
+        message,
+        "mend that first; or say --force=unrecorded-child, and whoever later merges, moves or removes the parent will not \
+         know of the child, which then breaks",
+    ))
+}

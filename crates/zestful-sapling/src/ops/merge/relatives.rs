@@ -1,0 +1,81 @@
+//! The images that a merge which was cut short is about: locked again, and the children counted again.
+
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use super::grandchild;
+use super::settle::names_one_of;
+use crate::chain::{Chain, Grandchild, Intent, OpenOptions};
+use crate::error::{Error, Refusal, Result};
+use crate::family::{Guard, Override, children_of_each};
+use crate::storage::{Access, FileId, Held, real};
+
+/// The files that a merge changes, renames or removes.
+pub(super) fn changing(intent: &Intent) -> impl Iterator<Item = &Path> {
+    let layers = intent.layers.iter().map(|member| &*member.path);
+    layers.chain(intent.children.iter().map(|child| &*child.path))
+}
+
+/// Locks every image that will change or go, and keeps writers from what is only read.
+pub(super) fn take(intent: &Intent, held: &Arc<Held>) -> Result<()> {
+    for path in changing(intent).filter(|path| path.exists()) {
+        held.take(path, Access::Amend)?;
+    }
+    if let Some(parent) = intent.parent.as_ref().filter(|parent| parent.path.exists()) {
+        Chain::open(&parent.path, &OpenOptions::new().with_held(held))?;
+    }
+    Ok(())
+}
+
+/// The children that are to be told: those that the journal knows, wherever they are now, and any others.
+///
+/// # Errors
+/// `Refused` when one is not to be found, or something may have grown from the layers of which that cannot be told.
+pub(super) fn count_again(intent: &Intent, held: &Arc<Held>, guard: &Guard) -> Result<Vec<Grandchild>> {
+    let known = [intent.layers[0].identity, intent.identity];
+    let is_there = |child: &&Grandchild| names_one_of(&child.path, &known);
+    let mut children: Vec<Grandchild> = intent.children.iter().filter(is_there).cloned().collect();
+    // Until the end the children read through the child or, once they were told, through the merged image.
+    let survivor = intent.survivor().map(|member| member.path.clone());
+    let mut parents: Vec<PathBuf> = Vec::new();
+    for path in [Some(intent.child().to_owned()), survivor, Some(intent.result.clone())].into_iter().flatten() {
+        if path.exists() && !parents.contains(&path) {
+            parents.push(path);
+        }
+    }
+    let is_layer = |path: &Path| intent.layers.iter().any(|member| member.path == path);
+    for (parent, found) in parents.iter().zip(children_of_each(&parents, &guard.search)?) {
+        for path in found.all() {
+            let path = real(path)?;
+            if !is_layer(&path) && !children.iter().any(|child| child.path == path) {
+                held.take(&path, Access::Amend)?;
+                guard.refuse_hard_links(&path)?;
+                let before = intent.children.iter().find(|child| FileId::of(&path).is_ok_and(|id| id == child.file));
+                let found = grandchild(&path)?;
+                children
+                    .push(Grandchild { absolute: before.map_or(found.absolute, |before| before.absolute), ..found });
+            }
+        }
+        let elsewhere = |path: &Path| !is_layer(path) && !intent.children.iter().any(|child| child.path == path);
+        let mut others = found.clone();
+        others.unknown.retain(|unknown| elsewhere(&unknown.path));
+        // The ancestor's own record may still speak of layers that are gone.
+        if parent == intent.child() {
+            guard.refuse_unknown(parent, &others)?;
+        }
+    }
+    let missing =
+        |child: &&Grandchild| !children.iter().any(|found| found.path == child.path || found.file == child.file);
+    match intent.children.iter().find(missing) {
+        Some(missing) if !guard.allows(Override::UnknownChildren) => Err(Error::refused(
+            Refusal::NeededByChildren,
+            format!(
+                "{} grew from {} and is to be told of the merged image, but it is not there, or has another parent now",
+                missing.path.display(),
+                intent.child().display()
+            ),
+            "bring it back, search for it (--search FOLDER), or say --force=unknown-children if it is gone for good",
+        )),
+        _ => Ok(children),
+    }
+}

@@ -1,0 +1,144 @@
+//! Who has files open for writing, whatever locks they take or do not take.
+
+use std::fmt::Write as _;
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use super::HostIdentity;
+use super::file::is_ours;
+use super::lock::named;
+
+/// A process between its making and its program has all our files open for an instant, and another command of ours that
+/// asks in vain for a lock has the file open meanwhile.
+const INSTANT: Duration = Duration::from_millis(20);
+const LOOKS: usize = 4;
+
+/// What a look at the host's lists of open files, mappings and loop devices found.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub(crate) struct Writers {
+    /// The files that are open for writing, each with who has it open.
+    pub(crate) found: Vec<(PathBuf, String)>,
+    /// Processes whose open files the host does not show to us.
+    pub(crate) unseen: usize,
+}
+
+impl Writers {
+    /// What was not looked at, in words; nothing when everything was.
+    pub(crate) fn not_seen(&self) -> Option<String> {
+        let mut text = String::new();
+        match self.unseen {
+            0 => return None,
+            1 => text.push_str("one process of another user"),
+            many => _ = write!(text, "{many} processes of other users"),
+        }
+        text.push_str(
+            " could not be looked at, so that files which they have open for writing without a lock were not seen; an \
+             administrator sees them all",
+        );
+        Some(text)
+    }
+}
+
+struct Wanted<'a>(Vec<(HostIdentity, &'a Path)>);
+
+impl<'a> Wanted<'a> {
+    fn at(&self, identity: HostIdentity) -> Option<&'a Path> {
+        self.0.iter().find(|(wanted, _)| *wanted == identity).map(|(_, path)| *path)
+    }
+
+    fn stands_at(&self, path: &Path) -> Option<&'a Path> {
+        let found = std::fs::metadata(path).ok()?;
+        self.at((found.dev(), found.ino()))
+    }
+}
+
+/// Looks for writers of these files: other processes, handles of this process that are not ours, shared mappings, loop
+/// devices.
+pub(crate) fn writers_of<'a>(paths: impl IntoIterator<Item = &'a Path>) -> Writers {
+    let identity = |path: &'a Path| {
+        // A device is opened exclusively, which the kernel sees to.
+        let found = std::fs::metadata(path).ok().filter(std::fs::Metadata::is_file)?;
+        Some(((found.dev(), found.ino()), path))
+    };
+    let wanted = Wanted(paths.into_iter().filter_map(identity).collect());
+    let mut writers = Writers::default();
+    if wanted.0.is_empty() {
+        return writers;
+    }
+    for look in 1.. {
+        look_at_processes(&wanted, &mut writers);
+        if writers.found.is_empty() || look == LOOKS {
+            break;
+        }
+        std::thread::sleep(INSTANT);
+        writers = Writers::default();
+    }
+    look_at_loop_devices(&wanted, &mut writers);
+    writers.found.sort();
+    writers.found.dedup();
+    writers
+}
+
+fn look_at_processes(wanted: &Wanted<'_>, writers: &mut Writers) {
+    let Ok(processes) = std::fs::read_dir("/proc") else { return };
+    for process in processes.flatten() {
+        let name = process.file_name();
+        let Some(pid) = name.to_str().and_then(|name| name.parse::<u32>().ok()) else { continue };
+        let who = || match pid == std::process::id() {
+            true => "another part of this process".to_owned(),
+            false => named(&pid.to_string()),
+        };
+        let folder = process.path();
+        let files = match std::fs::read_dir(folder.join("fd")) {
+            Ok(files) => files,
+            Err(error) => {
+                writers.unseen += usize::from(error.kind() == std::io::ErrorKind::PermissionDenied);
+                continue;
+            }
+        };
+        for file in files.flatten() {
+            let Some(path) = wanted.stands_at(&file.path()) else { continue };
+            let number = file.file_name();
+            if pid == std::process::id() && number.to_str().and_then(|fd| fd.parse().ok()).is_some_and(is_ours) {
+                continue;
+            }
+            let info = std::fs::read_to_string(folder.join("fdinfo").join(&number)).unwrap_or_default();
+            let flags = info.lines().find_map(|line| u32::from_str_radix(line.strip_prefix("flags:")?.trim(), 8).ok());
+            if flags.is_some_and(|flags| flags & 3 != 0) {
+                writers.found.push((path.to_owned(), who()));
+            }
+        }
+        // A mapping outlives the handle that it was made with.
+        let maps = std::fs::read_to_string(folder.join("maps")).unwrap_or_default();
+        for path in maps.lines().filter_map(|line| mapped_for_writing(line, wanted)) {
+            writers.found.push((path.to_owned(), format!("a mapping of {}", who())));
+        }
+    }
+}
+
+/// The file that a line of a process's mappings names, if it is one of those wanted, shared and writable.
+fn mapped_for_writing<'a>(line: &str, wanted: &Wanted<'a>) -> Option<&'a Path> {
+    let mut words = line.split_ascii_whitespace();
+    let (mode, inode) = (words.nth(1)?, words.nth(2)?.parse::<u64>().ok()?);
+    let is_candidate = mode.as_bytes().get(1) == Some(&b'w') && mode.ends_with('s');
+    if !is_candidate || !wanted.0.iter().any(|((_, number), _)| *number == inode) {
+        return None;
+    }
+    wanted.stands_at(Path::new(&line[line.find('/')?..]))
+}
+
+/// A loop device holds its file inside the kernel, where no process shows it.
+fn look_at_loop_devices(wanted: &Wanted<'_>, writers: &mut Writers) {
+    let Ok(devices) = std::fs::read_dir("/sys/block") else { return };
+    for device in devices.flatten().filter(|device| device.file_name().to_string_lossy().starts_with("loop")) {
+        let told = |name: &str| std::fs::read_to_string(device.path().join(name)).unwrap_or_default();
+        let file = told("loop/backing_file");
+        let path = wanted.stands_at(Path::new(file.trim_end_matches('\n')));
+        if let Some(path) = path.filter(|_| told("ro").trim() != "1") {
+            writers
+                .found
+                .push((path.to_owned(), format!("the loop device /dev/{}", device.file_name().to_string_lossy())));
+        }
+    }
+}
