@@ -10,7 +10,7 @@ use super::{Override, Search};
 use crate::chain::{OpenOptions, parent_of, refuse_pinned, refuse_under_way};
 use crate::error::{Error, Refusal, Result};
 use crate::image::{is_single_file, open_place_mut};
-use crate::storage::{Access, HostIdentity, Storage, Writers, is_marked_read_only, writers_of};
+use crate::storage::{Access, HostIdentity, Storage, Writers, is_marked_read_only, swapped, writers_of};
 
 /// Where a change looks for what depends on its images, and what it goes over all the same.
 ///
@@ -178,6 +178,17 @@ pub(crate) struct OpenForWriting {
     pub(crate) identity: HostIdentity,
     /// What is to be said all the same.
     pub(crate) warnings: Vec<String>,
+}
+
+impl OpenForWriting {
+    /// Refuses when another file stands at `path` by now.
+    pub(crate) fn refuse_swapped(&self, path: &Path) -> Result<()> {
+        let found = std::fs::metadata(path).map_err(|e| Error::io("look up", path, e))?;
+        match !found.is_file() || (found.dev(), found.ino()) == self.identity {
+            true => Ok(()),
+            false => Err(swapped(path)),
+        }
+    }
 }
 
 /// The parent of an image, where it is found.

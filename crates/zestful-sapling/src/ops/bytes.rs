@@ -129,6 +129,7 @@ impl WriteBytesPlan {
     /// image is read-only or in use; `Cancelled`, `Io`.
     pub fn run(&self, input: &mut dyn Read, progress: &Progress) -> Result<u64> {
         let WriteBytes { path, at, format, guard } = &self.request;
+        self.locked.refuse_swapped(path)?;
         guard.refuse_writers([&**path])?;
         let mut disk = ChainMut::over(self.locked.clone(), &OpenOptions::new().with_format(*format))?;
         progress.begin("writing", 0);

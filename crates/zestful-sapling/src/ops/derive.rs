@@ -15,9 +15,7 @@ use crate::family::{Guard, Override, Search, record_children};
 use crate::image::format_of_name;
 use crate::progress::Progress;
 use crate::size::format_size;
-use crate::storage::{
-    Access, Held, StagedFile, is_marked_read_only, mark_read_only, refuse_existing, unmark_read_only,
-};
+use crate::storage::{Held, StagedFile, is_marked_read_only, mark_read_only, refuse_existing, unmark_read_only};
 
 /// Children to be grown from one base.
 #[derive(Clone, Debug)]
@@ -171,9 +169,9 @@ impl DerivePlan {
             staged.push(file);
         }
         self.request.refuse_changing()?;
-        let file = self.held.take(base, Access::Read)?;
+        self.held.refuse_swapped(base)?;
         let found = self.held.image(base)?.info().data_identity;
-        if found != Some(self.identity) || !file.is_still_at(base)? {
+        if found != Some(self.identity) {
             return Err(Error::refused(
                 Refusal::SourceChanged,
                 format!("{} was changed by another program since the plan was made", base.display()),

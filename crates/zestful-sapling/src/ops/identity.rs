@@ -1,16 +1,15 @@
 //! A new identity for an image that was copied by hand.
 
 use std::path::PathBuf;
-use std::sync::Arc;
 
 use serde::Serialize;
 use uuid::Uuid;
 
 use super::Plan;
 use crate::error::{Error, Result};
-use crate::family::{Guard, Override, Search};
+use crate::family::{Guard, OpenForWriting, Override, Search};
 use crate::image::{Format, open_image, open_image_mut, open_place};
-use crate::storage::{Access, Storage};
+use crate::storage::Access;
 
 /// An image that is to get an identity of its own.
 #[derive(Clone, Debug)]
@@ -60,10 +59,10 @@ impl FreshIdentity {
         }
         drop(image);
         let locked = self.guard.open_for_writing(&self.path)?;
-        let mut plan = Plan { operation: "identity", warnings: locked.warnings, ..Plan::default() };
+        let mut plan = Plan { operation: "identity", warnings: locked.warnings.clone(), ..Plan::default() };
         plan.steps.push(format!("give {} a new identity; its content stays", self.path.display()));
         plan.files.change.push(self.path.clone());
-        Ok(FreshIdentityPlan { plan, request: self, storage: locked.storage })
+        Ok(FreshIdentityPlan { plan, request: self, locked })
     }
 }
 
@@ -72,7 +71,7 @@ pub struct FreshIdentityPlan {
     plan: Plan,
     request: FreshIdentity,
     /// Keeps others away from the image.
-    storage: Arc<dyn Storage>,
+    locked: OpenForWriting,
 }
 
 /// What became of it.
@@ -99,8 +98,9 @@ impl FreshIdentityPlan {
     /// `Refused` when another program has the image open for writing by now; `Io`.
     pub fn run(&self) -> Result<FreshIdentityOutcome> {
         let FreshIdentity { path, format, guard } = &self.request;
+        self.locked.refuse_swapped(path)?;
         guard.refuse_writers([&**path])?;
-        let mut image = open_image_mut(self.storage.clone(), *format)?;
+        let mut image = open_image_mut(self.locked.storage.clone(), *format)?;
         let before = image.info().identity.or(image.info().data_identity);
         let identity = Uuid::new_v4();
         image.set_identity(identity)?;

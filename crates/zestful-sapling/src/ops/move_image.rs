@@ -260,6 +260,7 @@ impl MovePlan {
                 _ => Ok(outcome),
             };
         }
+        self.files_to_change().try_for_each(|path| self.held.refuse_swapped(path))?;
         guard.refuse_writers(self.files_to_change())?;
         carry_on(Journal::begin(self.intent.clone())?, &self.held, guard)?;
         // As they were named in the question, and found.

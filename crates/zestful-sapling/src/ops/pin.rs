@@ -12,7 +12,7 @@ use super::diff::DiffRange;
 use crate::chain::{
     Chain, Companion, Disk, OpenOptions, PIECE, Pin, changed_since, digest_pieces, modified, refuse_under_way,
 };
-use crate::error::{Error, Refusal, Result};
+use crate::error::{Error, Result};
 use crate::family::{Guard, Override, Search, children_of, look};
 use crate::image::Source;
 use crate::progress::Progress;
@@ -133,11 +133,7 @@ impl PinPlan {
         let pieces = digests.runs.iter().map(|run| run.digests.len() as u64).sum();
         // A program without locks may have written while it was read: then the digests are of no state at all.
         self.request.refuse_changing()?;
-        let file = self.held.take(path, Access::Read)?;
-        if !file.is_still_at(path)? {
-            let message = format!("another file stands at {} by now", path.display());
-            return Err(Error::refused(Refusal::SourceChanged, message, "look at it (`show`), and begin again"));
-        }
+        self.held.refuse_swapped(path)?;
         let pin = Pin {
             identity: self.disk.info().data_identity,
             virtual_size: self.disk.virtual_size(),

@@ -248,10 +248,10 @@ impl RelinkPlan {
     /// `Refused` when the child is in use, its record changed since, or the parent cannot record it; `Io`.
     pub fn run(&self) -> Result<RelinkOutcome> {
         let Relink { child, guard, .. } = &self.request;
-        let storage = self.held.take(child, Access::Amend)?;
+        self.held.refuse_swapped(child)?;
         guard.refuse_writers([&**child])?;
         let mut image = self.held.image_mut(child)?;
-        if image.info().parent.as_ref() != Some(&self.before) || !storage.is_still_at(child)? {
+        if image.info().parent.as_ref() != Some(&self.before) {
             return Err(Error::refused(
                 Refusal::SourceChanged,
                 format!("{} recorded another parent since the plan was made", child.display()),

@@ -8,7 +8,7 @@ use serde::Serialize;
 use super::Plan;
 use super::unfreeze::is_left_frozen;
 use crate::chain::{ChildrenChange, Companion};
-use crate::error::{Error, Refusal, Result};
+use crate::error::{Error, Result};
 use crate::family::{Guard, Override, Search, parent_beside, record_children, refuse_link};
 use crate::image::pieces::is_descriptor;
 use crate::storage::{Access, Held, remove, sync_folder};
@@ -109,10 +109,7 @@ impl RemovePlan {
     pub fn run(&self) -> Result<RemoveOutcome> {
         let Remove { path, guard } = &self.request;
         guard.refuse_writers([&**path])?;
-        if !self.held.take(path, Access::Amend)?.is_still_at(path)? {
-            let message = format!("another file stands at {} since the plan was made", path.display());
-            return Err(Error::refused(Refusal::SourceChanged, message, "look at it (`show`), and begin again"));
-        }
+        self.held.refuse_swapped(path)?;
         Companion::remove(path)?;
         remove(path)?;
         sync_folder(path)?;

@@ -186,6 +186,7 @@ impl TransplantPlan {
         // A bound from tables: what is the same on both sides will not be written.
         Plan::require_space(self.intent.child(), self.plan.peak_extra_space)?;
         progress.check()?;
+        self.held.refuse_swapped(self.intent.child())?;
         refuse_changed(&self.intent)?;
         carry_on(Journal::begin(self.intent.clone())?, &[], &self.held, &self.guard, progress)
     }

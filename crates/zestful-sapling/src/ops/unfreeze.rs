@@ -65,7 +65,7 @@ impl Unfreeze {
             children.place()
         ));
         plan.files.change.push(self.path.clone());
-        Ok(UnfreezePlan { plan, request: self, looked: children.looked, _held: held })
+        Ok(UnfreezePlan { plan, request: self, looked: children.looked, held })
     }
 }
 
@@ -75,7 +75,7 @@ pub struct UnfreezePlan {
     request: Unfreeze,
     looked: Vec<PathBuf>,
     /// Keeps others, who may want to grow a child, away from the image.
-    _held: Arc<Held>,
+    held: Arc<Held>,
 }
 
 /// What became of it.
@@ -99,6 +99,7 @@ impl UnfreezePlan {
     /// `Io` when the host refuses, or its companion cannot be written.
     pub fn run(&self) -> Result<UnfreezeOutcome> {
         let path = &self.request.path;
+        self.held.refuse_swapped(path)?;
         // What was missing is said to be gone for good.
         let gone = Companion::known(path)?.map_or_else(Vec::new, |companion| companion.child_paths(path));
         unmark_read_only(path)?;

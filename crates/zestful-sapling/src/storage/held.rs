@@ -5,7 +5,7 @@ use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use super::{Access, FileStorage, HostIdentity};
-use crate::error::{Error, Result};
+use crate::error::{Error, Refusal, Result};
 
 /// Locked files, each open once: whoever takes part in the work reads and writes through these, since a second opening
 /// of a file would be refused by the first.
@@ -31,6 +31,17 @@ impl Held {
         Ok(file)
     }
 
+    /// Refuses when another file than the one that is held stands at `path` by now.
+    ///
+    /// # Errors
+    /// `Refused`; `Io` when nothing is there.
+    pub(crate) fn refuse_swapped(&self, path: &Path) -> Result<()> {
+        match self.at(path)? {
+            Some(_) => Ok(()),
+            None => Err(swapped(path)),
+        }
+    }
+
     /// The file that stands at `path` now, if it is one of those held.
     fn at(&self, path: &Path) -> Result<Option<Arc<FileStorage>>> {
         let found = std::fs::metadata(path).map_err(|e| Error::io("open", path, e))?;
@@ -38,4 +49,13 @@ impl Held {
         let files = self.files.lock().unwrap_or_else(PoisonError::into_inner);
         Ok(files.iter().find(|(held, _)| *held == identity).map(|(_, file)| file.clone()))
     }
+}
+
+/// A program that takes no locks has put another file in the place of one that is locked.
+pub(crate) fn swapped(path: &Path) -> Error {
+    Error::refused(
+        Refusal::SourceChanged,
+        format!("another file stands at {} than when the plan was made", path.display()),
+        "look at it (`show`), and begin again",
+    )
 }

@@ -29,7 +29,7 @@ pub use fault::{CrashStates, FaultStorage, Operation, Recording};
 pub(crate) use file::open_regular;
 pub use file::{Access, FileStorage};
 pub use file_id::FileId;
-pub(crate) use held::Held;
+pub(crate) use held::{Held, swapped};
 pub use host::{free_space, is_marked_read_only, mark_read_only};
 pub(crate) use host::{inherit, is_writable_folder, unmark_read_only};
 pub use host_state::{HostChange, HostState};

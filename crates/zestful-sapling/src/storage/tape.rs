@@ -217,6 +217,20 @@ impl Tape {
         *state = State { changes, stopped: true, ..State::default() };
     }
 
+    /// All is as it was when the recording began, the files the very same ones, and nothing was asked for yet.
+    ///
+    /// # Errors
+    /// `Io`.
+    pub fn rewind(&self) -> Result<()> {
+        *self.0.lock() = State::default();
+        self.restore(&self.0.start)
+    }
+
+    /// How many changes were asked for so far, those that failed included.
+    pub fn asked(&self) -> usize {
+        self.0.lock().asked
+    }
+
     /// What happened so far.
     pub fn changes(&self) -> Vec<HostChange> {
         self.0.lock().changes.clone()

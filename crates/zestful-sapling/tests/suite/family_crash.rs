@@ -3,10 +3,11 @@
 use std::path::Path;
 
 use zestful_sapling::chain::{Chain, ChainMut, OpenOptions, intent_of, journal_of};
-use zestful_sapling::error::Error;
+use zestful_sapling::error::{Error, Refusal};
 use zestful_sapling::image::Format;
 use zestful_sapling::ops::{
-    Direction, KeepName, Merge, MoveImage, PinImage, Relink, Search, Transplant, abandon, resume, verify_pin,
+    Derive, Direction, KeepName, Merge, MoveImage, PinImage, Relink, Remove, Search, Transplant, abandon, children_of,
+    resume, verify_pin,
 };
 use zestful_sapling::progress::Progress;
 use zestful_sapling::storage::Tape;
@@ -26,9 +27,12 @@ enum Work {
     Move,
     Relink,
     Pin,
+    Derive,
+    Remove,
 }
 
 const CHILD: usize = 3;
+const LEAF: usize = 5;
 const OTHER: usize = 6;
 
 fn family(format: Format) -> Tribe {
@@ -75,6 +79,7 @@ impl Work {
         match self {
             // What reads through a layer that goes is none of the family's disks any more.
             Work::Merge { depth, .. } => (0..=CHILD - depth - 1).chain(CHILD..=OTHER).collect(),
+            Work::Remove => (0..=OTHER).filter(|number| *number != LEAF).collect(),
             _ => (0..=OTHER).collect(),
         }
     }
@@ -90,6 +95,11 @@ impl Work {
             Work::Transplant => Transplant::new(child, tribe.path(OTHER)).plan()?.run(&progress).map(|_| ()),
             Work::Move => MoveImage::new(child, self.result(tribe)).with_search(search).plan()?.run().map(|_| ()),
             Work::Pin => PinImage::new(tribe.path(0)).plan()?.run(&progress).map(|_| ()),
+            Work::Derive => {
+                let new = vec![tribe.root.path().join("1").join(format!("new.{}", tribe.format))];
+                Derive::new(child, new).plan()?.run(&progress).map(|_| ())
+            }
+            Work::Remove => Remove::new(tribe.path(LEAF)).plan()?.run().map(|_| ()),
             Work::Relink => {
                 let absolute = tribe.path(CHILD - 1);
                 Relink::new(child).with_parent(Some(absolute)).plan()?.run().map(|_| ())
@@ -108,6 +118,21 @@ impl Work {
             let chain = chain.unwrap_or_else(|error| panic!("{self:?} {when}: image {number}: {error}"));
             tribe.member(number).content.assert_same(&chain);
         }
+        // Whoever is there is known: a child is recorded before it appears, and forgotten after it is gone.
+        let known = children_of(&tribe.path(CHILD), &Search::default());
+        for (is_child, name) in [
+            (matches!(self, Work::Derive), tribe.root.path().join("1").join(format!("new.{}", tribe.format))),
+            (matches!(self, Work::Remove), tribe.path(LEAF)),
+        ] {
+            if is_child && name.exists() {
+                let known = known.as_ref().unwrap();
+                assert!(
+                    known.children.iter().any(|child| child.ends_with(name.file_name().unwrap())),
+                    "{self:?} {when}"
+                );
+                Chain::open(&name, &OpenOptions::new()).unwrap_or_else(|error| panic!("{self:?} {when}: {error}"));
+            }
+        }
     }
 
     /// Does it all, or what is left of it.
@@ -118,6 +143,8 @@ impl Work {
             Work::Move => !child.exists(),
             Work::Transplant => depth(&child) == depth(&tribe.path(OTHER)) + 1,
             Work::Relink => false,
+            Work::Derive => tribe.root.path().join("1").join(format!("new.{}", tribe.format)).exists(),
+            Work::Remove => !tribe.path(LEAF).exists(),
             Work::Pin => verify_pin(&tribe.path(0), &Search::default(), &Progress::new()).is_ok_and(|report| report.ok),
         };
         match [&child, &self.result(tribe)].into_iter().find(|image| journal_of(image).exists()) {
@@ -152,7 +179,8 @@ fn works() -> Vec<(Format, Work)> {
         ] {
             works.push((format, Work::Merge { depth, direction, keep }));
         }
-        works.extend([Work::Transplant, Work::Move, Work::Relink, Work::Pin].map(|work| (format, work)));
+        let others = [Work::Transplant, Work::Move, Work::Relink, Work::Pin, Work::Derive, Work::Remove];
+        works.extend(others.map(|work| (format, work)));
     }
     works
 }
@@ -222,7 +250,10 @@ fn a_full_host_at_any_moment_loses_nothing() {
             tape.fail_from(fail_from);
             let Err(error) = work.run(&tribe) else { break };
             drop(tape);
-            assert!(matches!(error, Error::Io { .. } | Error::UnderWay { .. }), "{error}");
+            // A child that cannot be recorded is refused before it appears.
+            let is_told =
+                matches!(error, Error::Io { .. } | Error::UnderWay { .. } | Error::Refused(Refusal::Unrecorded, _));
+            assert!(is_told, "{error}");
             work.judge(&tribe, &format!("with {fail_from} changes before the host was full"));
             let journals = [tribe.path(CHILD), work.result(&tribe)].map(|image| journal_of(&image));
             let begun = journals.iter().find(|journal| journal.exists());

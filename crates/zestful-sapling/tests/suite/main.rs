@@ -2,14 +2,18 @@
 
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test ends where it fails")]
 
+mod acts;
 mod chains;
 mod corpus;
 mod crash;
 mod damage;
 mod diff;
+mod failing;
 mod family_crash;
+mod interleaved;
 mod journals;
 mod kin;
+mod known_children;
 mod layers;
 mod model;
 mod new_disks;
@@ -17,4 +21,5 @@ mod operations;
 mod pins;
 mod storages;
 mod tribe;
+mod unfinished;
 mod world;

@@ -150,6 +150,7 @@ fn a_broken_pipe_of_bytes_is_told() {
     Make::new(&path, 4 << 20).plan().unwrap().run(&Progress::new()).unwrap();
     let plan = WriteBytes::new(&path, 0).plan().unwrap();
     assert!(matches!(plan.run(&mut Broken(1 << 20), &Progress::new()), Err(Error::Io { .. })));
+    drop(plan);
     let mut first = [0; 1];
     Chain::open(&path, &OpenOptions::new()).unwrap().read_at(&mut first, (1 << 20) - 1).unwrap();
     assert_eq!(first, [8]);

@@ -363,6 +363,7 @@ impl MergePlan {
             let (journal, marks) = Journal::reopen(&self.intent)?;
             return carry_on(journal, &marks, &self.held, &self.guard, progress);
         }
+        relatives::changing(&self.intent).try_for_each(|path| self.held.refuse_swapped(path))?;
         data::refuse_changed(&self.intent)?;
         self.guard.refuse_writers(relatives::changing(&self.intent))?;
         let survivor = self.intent.survivor().map(|member| member.path.clone()).unwrap_or_default();

@@ -1,0 +1,538 @@
+//! What was cut short is carried on with the files that it was begun with, and with no others.
+
+use std::collections::BTreeMap;
+use std::os::unix::fs::{FileExt, MetadataExt, PermissionsExt};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use zestful_sapling::chain::{Chain, ChainMut, Disk, OpenOptions, intent_of, journal_of};
+use zestful_sapling::error::{Error, Refusal};
+use zestful_sapling::image::{Format, ParentRecord, open_image_mut};
+use zestful_sapling::ops::{
+    Direction, KeepName, Merge, MoveImage, Override, PinImage, Relink, Remove, Resumed, Transplant, abandon, resume,
+};
+use zestful_sapling::progress::Progress;
+use zestful_sapling::storage::{Access, Fault, FileStorage, HostChange, Operation, ReadAt, Storage, Tape};
+
+use crate::acts::{Act, Stage};
+use crate::tribe::{all_files, derive, make, quick_folder, write};
+use crate::world::Model;
+
+/// A program that takes no locks.
+struct Unasking(std::fs::File, PathBuf);
+
+impl Unasking {
+    fn open(path: &Path) -> Arc<Self> {
+        let mode = std::fs::metadata(path).unwrap().permissions();
+        std::fs::set_permissions(path, PermissionsExt::from_mode(0o644)).unwrap();
+        let file = std::fs::File::options().read(true).write(true).open(path).unwrap();
+        std::fs::set_permissions(path, mode).unwrap();
+        Arc::new(Self(file, path.to_owned()))
+    }
+}
+
+impl ReadAt for Unasking {
+    fn path(&self) -> &Path {
+        &self.1
+    }
+    fn len(&self) -> zestful_sapling::Result<u64> {
+        Ok(self.0.metadata().unwrap().len())
+    }
+    fn read_at(&self, buffer: &mut [u8], offset: u64) -> zestful_sapling::Result<()> {
+        self.0.read_exact_at(buffer, offset).map_err(|_| Error::Cancelled)
+    }
+}
+
+impl Storage for Unasking {
+    fn write_at(&self, bytes: &[u8], offset: u64) -> zestful_sapling::Result<()> {
+        self.0.write_all_at(bytes, offset).map_err(|_| Error::Cancelled)
+    }
+    fn set_len(&self, len: u64) -> zestful_sapling::Result<()> {
+        self.0.set_len(len).map_err(|_| Error::Cancelled)
+    }
+    fn sync(&self) -> zestful_sapling::Result<()> {
+        Ok(())
+    }
+}
+
+/// All files below a folder, with their contents.
+fn contents(folder: &Path) -> BTreeMap<String, Vec<u8>> {
+    all_files(folder).into_iter().map(|name| (name.clone(), std::fs::read(name).unwrap())).collect()
+}
+
+fn copy_folder(from: &Path, to: &Path) {
+    assert!(std::process::Command::new("cp").arg("-a").arg(from).arg(to).status().unwrap().success());
+}
+
+/// A base, a layer and a child in one folder, and what the child reads.
+fn line(folder: &Path, format: Format) -> ([PathBuf; 3], Model) {
+    let files = ["base", "layer", "now"].map(|name| folder.join(format!("{name}.{format}")));
+    let mut content = Model::default();
+    make(&files[0]);
+    for (number, file) in files.iter().enumerate() {
+        if number > 0 {
+            derive(&files[number - 1], file, false);
+        }
+        let mut disk = ChainMut::open(file, &OpenOptions::new()).unwrap();
+        let (at, byte) = ((number as u64) << 20, number as u8 + 1);
+        disk.write_at(&vec![byte; 3 << 19], at).unwrap();
+        disk.close().unwrap();
+        content.fill(at, 3 << 19, byte);
+    }
+    (files, content)
+}
+
+#[test]
+fn a_journal_in_a_copy_never_touches_the_original() {
+    let (mut worked, mut refused) = (0, 0);
+    for format in [Format::Vhdx, Format::Vhd] {
+        for (direction, keep) in [(Direction::IntoParent, KeepName::Parent), (Direction::IntoChild, KeepName::Parent)] {
+            for fail_from in (3..).step_by(if every() { 1 } else { 13 }) {
+                let folder = quick_folder();
+                let (original, copy) = (folder.path().join("original"), folder.path().join("copy"));
+                std::fs::create_dir(&original).unwrap();
+                let ([_, layer, now], content) = line(&original, format);
+                let tape = Tape::start(folder.path()).unwrap();
+                tape.fail_from(fail_from);
+                let merge = Merge::new(&now).with_direction(direction).with_name_of(keep).plan().unwrap();
+                let ended = merge.run(&Progress::new());
+                drop((merge, tape));
+                if ended.is_ok() {
+                    break;
+                }
+                copy_folder(&original, &copy);
+                // Given up there, or not; and in the copy carried on, or given up.
+                if fail_from % 4 == 3 && abandon(&now, &[]).is_ok() {
+                    content.assert_same(&Chain::open(&now, &OpenOptions::new()).unwrap());
+                }
+                let before = contents(&original);
+                if let Ok(mut left) = std::fs::read_dir(&copy)
+                    && let Some(journal) = left.find_map(|entry| {
+                        entry.ok().map(|entry| entry.path()).filter(|path| path.to_string_lossy().ends_with(".journal"))
+                    })
+                {
+                    if fail_from % 3 != 0 || abandon(&journal, &[]).is_err() {
+                        resume(&journal, &[], &Progress::new()).unwrap();
+                    }
+                    worked += 1;
+                }
+                assert!(contents(&original) == before, "{format} {direction:?} {fail_from}: the original was touched");
+                let result = [&now, &layer].map(|path| copy.join(path.file_name().unwrap()));
+                let result = result.iter().find(|path| path.exists()).unwrap();
+                content.assert_same(&Chain::open(result, &OpenOptions::new()).unwrap());
+            }
+        }
+        // A family in several folders: the copy of one, and of all, refuses.
+        let stage = Stage::new(format);
+        let tape = Tape::start(&stage.cast.root).unwrap();
+        for act in
+            [Act::MergeIntoParent, Act::MergeIntoChild, Act::MergeDeep, Act::Transplant, Act::MoveLow, Act::MoveChild]
+        {
+            tape.rewind().unwrap();
+            stage.cast.perform(act).unwrap();
+            for fail_from in (0..tape.asked()).step_by(if every() { 1 } else { 11 }) {
+                tape.rewind().unwrap();
+                tape.fail_from(fail_from);
+                assert!(stage.cast.perform(act).is_err());
+                tape.stop();
+                let before = contents(&stage.cast.root);
+                let elsewhere = quick_folder();
+                let all = elsewhere.path().join("all");
+                copy_folder(&stage.cast.root, &all);
+                copy_folder(&stage.cast.root.join("c"), &stage.cast.root.join("copied"));
+                let inside = stage.cast.root.join("copied");
+                let journals = all_files(&all).into_iter().chain(all_files(&inside));
+                for journal in journals.filter(|name| name.ends_with(".zsap.journal")) {
+                    for ended in [
+                        resume(Path::new(&journal), &[], &Progress::new()).map(|_| ()),
+                        abandon(Path::new(&journal), &[]).map(|_| ()),
+                    ] {
+                        // A transplant's only journal stands beside the child; its base is another folder's.
+                        assert!(
+                            matches!(ended, Err(Error::Refused(Refusal::OtherFiles, _))),
+                            "{act:?} {journal}: {ended:?}"
+                        );
+                        refused += 1;
+                    }
+                }
+                std::fs::remove_dir_all(&inside).unwrap();
+                assert!(contents(&stage.cast.root) == before, "{act:?} {fail_from}");
+                stage.cast.finish("the original goes on");
+                stage.judge(&[(act, true)], &format!("{act:?} {fail_from}"));
+            }
+        }
+    }
+    assert!(worked > 8 && refused > 50, "{worked} worked, {refused} refused");
+}
+
+/// A copy of a journal that comes back alone, after its work was finished or given up, is told for what it is.
+#[test]
+fn a_copy_of_a_journal_that_is_back_alone_holds_up_nobody() {
+    for format in [Format::Vhdx, Format::Vhd] {
+        for (direction, keep) in [
+            (Direction::IntoParent, KeepName::Parent),
+            (Direction::IntoParent, KeepName::Child),
+            (Direction::IntoChild, KeepName::Child),
+            (Direction::IntoChild, KeepName::Parent),
+        ] {
+            for given_up in [false, true] {
+                let folder = quick_folder();
+                let ([_, layer, now], mut content) = line(folder.path(), format);
+                let tape = Tape::start(folder.path()).unwrap();
+                tape.fail_from(25);
+                let merge = Merge::new(&now).with_direction(direction).with_name_of(keep).plan().unwrap();
+                assert!(matches!(merge.run(&Progress::new()), Err(Error::UnderWay { .. })));
+                drop((merge, tape));
+                let saved = std::fs::read(journal_of(&layer)).unwrap();
+                match given_up {
+                    true => _ = abandon(&now, &[]).unwrap(),
+                    false => _ = resume(&now, &[], &Progress::new()).unwrap(),
+                }
+                let result = if keep == KeepName::Parent && !given_up { &layer } else { &now };
+                std::fs::write(journal_of(&layer), saved).unwrap();
+                if given_up {
+                    _ = abandon(&journal_of(&layer), &[]).unwrap();
+                } else {
+                    let resumed = resume(&journal_of(&layer), &[], &Progress::new()).unwrap();
+                    assert!(matches!(resumed, Resumed::Over(_)), "{resumed:?}");
+                }
+                assert_eq!(intent_of(result).unwrap(), None);
+                content.assert_same(&Chain::open(result, &OpenOptions::new()).unwrap());
+                write(result, 7 << 20, 9);
+                content.fill(7 << 20, 4096, 9);
+                content.assert_same(&Chain::open(result, &OpenOptions::new()).unwrap());
+            }
+        }
+    }
+}
+
+/// A merge whose data is moved and whose names are not: the file that is to go is the one that was merged, and no other
+/// that came under its name; and whoever holds it is not robbed of it.
+#[test]
+fn only_what_was_merged_is_removed() {
+    for (direction, keep, goes) in [
+        (Direction::IntoParent, KeepName::Parent, 2),
+        (Direction::IntoParent, KeepName::Child, 1),
+        (Direction::IntoChild, KeepName::Child, 1),
+    ] {
+        for held in [false, true] {
+            let folder = quick_folder();
+            let (files, content) = line(folder.path(), Format::Vhdx);
+            let request = || Merge::new(&files[2]).with_direction(direction).with_name_of(keep);
+            let tape = Tape::start(folder.path()).unwrap();
+            request().plan().unwrap().run(&Progress::new()).unwrap();
+            let changes = tape.changes();
+            let is_moved = |change: &HostChange| match change {
+                HostChange::Content(_, Operation::Write(_, bytes), _) => bytes.ends_with(b"\"moved\"\n"),
+                _ => false,
+            };
+            let moved = changes.iter().position(is_moved).unwrap() + 2;
+            tape.rewind().unwrap();
+            tape.fail_from(moved);
+            assert!(request().plan().unwrap().run(&Progress::new()).is_err());
+            drop(tape);
+            let (result, name) = (if keep == KeepName::Parent { &files[1] } else { &files[2] }, &files[goes]);
+            if held {
+                // Somebody who opened it before there was a journal.
+                let lock = FileStorage::open(name, Access::Amend).unwrap();
+                let Err(Error::UnderWay { source, .. }) = resume(&files[2], &[], &Progress::new()) else { panic!() };
+                assert!(matches!(*source, Error::Refused(Refusal::InUse, _)), "{source}");
+                let there = std::fs::metadata(name).unwrap();
+                assert_eq!((there.dev(), there.ino()), lock.host_identity().unwrap());
+            } else if name == result || direction == Direction::IntoParent && keep == KeepName::Child {
+                // It is renamed, not removed.
+                continue;
+            } else {
+                // Another file, with the very same content and identity, has its name.
+                std::fs::copy(name, folder.path().join("kept")).unwrap();
+                std::fs::remove_file(name).unwrap();
+                std::fs::rename(folder.path().join("kept"), name).unwrap();
+            }
+            resume(&files[2], &[], &Progress::new()).unwrap();
+            assert_eq!(name.exists(), !held, "{direction:?} {keep:?}");
+            content.assert_same(&Chain::open(result, &OpenOptions::new()).unwrap());
+        }
+    }
+    // The same for a plain removal, and for what was planned with a file that has another one in its place by now.
+    let folder = quick_folder();
+    let ([_, layer, now], _) = line(folder.path(), Format::Vhdx);
+    let plan = Remove::new(&now).plan().unwrap();
+    std::fs::copy(&now, folder.path().join("kept")).unwrap();
+    std::fs::rename(folder.path().join("kept"), &now).unwrap();
+    assert!(matches!(plan.run(), Err(Error::Refused(Refusal::SourceChanged, _))));
+    assert!(now.exists());
+    let plan = Relink::new(&now).with_parent(layer).plan().unwrap();
+    std::fs::copy(&now, folder.path().join("kept")).unwrap();
+    std::fs::rename(folder.path().join("kept"), &now).unwrap();
+    assert!(matches!(plan.run(), Err(Error::Refused(Refusal::SourceChanged, _))));
+}
+
+/// Marks of how far a merge is count only while what it reads is what it was.
+#[test]
+fn marks_are_not_trusted_when_what_was_read_was_touched() {
+    for format in [Format::Vhdx, Format::Vhd] {
+        {
+            // What goes into the child is its own from then on, whatever becomes of the parent.
+            let folder = quick_folder();
+            let (files, mut content) = line(folder.path(), format);
+            let request = || Merge::new(&files[2]).with_direction(Direction::IntoParent);
+            let tape = Tape::start(folder.path()).unwrap();
+            // The first byte of the disk that the merge moves.
+            let (reads, at) = (2, 2 << 20);
+            let cut = (0..200).find(|change| {
+                tape.rewind().unwrap();
+                tape.fail_from(*change);
+                _ = request().plan().unwrap().run(&Progress::new());
+                std::fs::read_to_string(journal_of(&files[2])).is_ok_and(|text| text.contains("\"upto\""))
+            });
+            assert!(cut.is_some());
+            drop(tape);
+            // The file changes behind everybody's back, its identity does not.
+            let (_, place) = Chain::open(&files[reads], &OpenOptions::new().with_look(true))
+                .unwrap()
+                .extent_at(at, 512)
+                .unwrap()
+                .data
+                .unwrap();
+            Unasking::open(&files[reads]).write_at(&[0xAB; 512], place).unwrap();
+            content.fill(at, 512, 0xAB);
+            resume(&files[2], &[], &Progress::new()).unwrap();
+            content.assert_same(&Chain::open(&files[2], &OpenOptions::new()).unwrap());
+        }
+    }
+}
+
+/// Layers between show other content while their ancestor takes in the child's: whoever grew from one of them without our
+/// knowing reads right or not at all, in the middle and after giving up.
+#[test]
+fn a_stray_child_of_a_layer_between_never_reads_wrong_data() {
+    let mut loud = 0;
+    for format in [Format::Vhdx, Format::Vhd] {
+        let folder = quick_folder();
+        std::fs::create_dir(folder.path().join("stray")).unwrap();
+        let root = folder.path().canonicalize().unwrap();
+        let ([base, layer, now], _) = line(&root, format);
+        write(&now, 0, 0x33);
+        let stray = root.join("stray").join(format!("stray.{format}"));
+        let expected = {
+            derive(&layer, &stray, false);
+            let mut before = Model::default();
+            before.fill(0, 3 << 19, 1);
+            before.fill(1 << 20, 3 << 19, 2);
+            before
+        };
+        std::fs::remove_file(zestful_sapling::chain::Companion::place(&layer)).unwrap();
+        let request = || {
+            Merge::new(&now)
+                .with_ancestor(base.clone())
+                .with_direction(Direction::IntoParent)
+                .with_name_of(KeepName::Parent)
+        };
+        let tape = Tape::start(&root).unwrap();
+        let mut stray_reads = |when: &str| match Chain::open(&stray, &OpenOptions::new()) {
+            Ok(chain) => expected.assert_same(&chain),
+            Err(Error::Parent(_)) => loud += 1,
+            Err(other) => panic!("{when}: {other}"),
+        };
+        for fail_from in 0.. {
+            tape.rewind().unwrap();
+            tape.fail_from(fail_from);
+            let ended = request().plan().unwrap().run(&Progress::new());
+            tape.stop();
+            stray_reads(&format!("{format} cut at {fail_from}"));
+            if ended.is_ok() {
+                break;
+            }
+            if journal_of(&now).exists() && abandon(&now, &[]).is_ok() {
+                stray_reads(&format!("{format} given up at {fail_from}"));
+                Chain::open(&now, &OpenOptions::new()).unwrap();
+            }
+        }
+    }
+    assert!(loud > 10, "{loud}");
+}
+
+/// A loss that the host reports to the thread that syncs beside the writing is final for the image: no table comes to name
+/// what is gone.
+#[test]
+fn a_sync_that_fails_beside_the_writer_names_no_lost_data() {
+    let mut failures = 0;
+    for format in [Format::Vhdx, Format::Vhd] {
+        let folder = quick_folder();
+        let files = ["base", "now"].map(|name| folder.path().join(format!("{name}.{format}")));
+        zestful_sapling::ops::Make::new(&files[0], 1 << 30).plan().unwrap().run(&Progress::new()).unwrap();
+        // Small ranges in many blocks: tables change all the while.
+        let mut content = Model::default();
+        let mut disk = ChainMut::open(&files[0], &OpenOptions::new()).unwrap();
+        for n in 0..280u64 {
+            disk.write_at(&vec![n as u8 | 1; 80 << 10], n * (5 << 19)).unwrap();
+            content.fill(n * (5 << 19), 80 << 10, n as u8 | 1);
+        }
+        disk.close().unwrap();
+        derive(&files[0], &files[1], false);
+        let tape = Tape::start(folder.path()).unwrap();
+        let request = || Merge::new(&files[1]).with_direction(Direction::IntoChild);
+        request().plan().unwrap().run(&Progress::new()).unwrap();
+        let syncs = |tape: &Tape| {
+            let is_sync = |change: &HostChange| matches!(change, HostChange::Content(_, Operation::Sync, _));
+            let all = tape.changes();
+            (0..all.len()).filter(|number| is_sync(&all[*number])).collect::<Vec<_>>()
+        };
+        let syncs = syncs(&tape);
+        for at in syncs.iter().copied().step_by(if every() { 1 } else { syncs.len() / 4 }) {
+            tape.rewind().unwrap();
+            tape.fail_once(at, Fault::LostWrites);
+            let ended = request().plan().unwrap().run(&Progress::new());
+            tape.stop();
+            content.assert_same(&Chain::open(&files[1], &OpenOptions::new()).unwrap());
+            if ended.is_err() {
+                failures += 1;
+                if journal_of(&files[1]).exists() {
+                    resume(&files[1], &[], &Progress::new()).unwrap();
+                    content.assert_same(&Chain::open(&files[1], &OpenOptions::new()).unwrap());
+                }
+            }
+        }
+    }
+    assert!(failures > 5, "{failures}");
+}
+
+fn every() -> bool {
+    std::env::var_os("ZSAP_EVERY_STATE").is_some()
+}
+
+/// What a plan relied on is looked at again by its run: space, records, pins, and files swapped while a lock was waited for.
+#[test]
+fn a_run_looks_again_at_what_its_plan_relied_on() {
+    let folder = quick_folder();
+    let ([base, layer, now], content) = line(folder.path(), Format::Vhdx);
+    make(&folder.path().join("other.vhdx"));
+    let before = contents(folder.path());
+    let tape = Tape::start(folder.path()).unwrap();
+    let merge = || Merge::new(&now).with_direction(Direction::IntoChild).plan();
+    let transplant = || Transplant::new(&now, folder.path().join("other.vhdx")).plan();
+    tape.pretend_free_space(1 << 20);
+    assert!(matches!(merge().map(|_| ()), Err(Error::Refused(Refusal::NoSpace, _))));
+    assert!(matches!(transplant().map(|_| ()), Err(Error::Refused(Refusal::NoSpace, _))));
+    tape.pretend_free_space(1 << 40);
+    let plan = merge().unwrap();
+    tape.pretend_free_space(1 << 20);
+    assert!(matches!(plan.run(&Progress::new()), Err(Error::Refused(Refusal::NoSpace, _))));
+    drop(plan);
+    tape.pretend_free_space(1 << 40);
+    let plan = transplant().unwrap();
+    tape.pretend_free_space(1 << 20);
+    assert!(matches!(plan.run(&Progress::new()), Err(Error::Refused(Refusal::NoSpace, _))));
+    drop((plan, tape));
+    assert!(contents(folder.path()) == before);
+    // A program without locks changes the child's record between plan and run.
+    let plan = Relink::new(&now).with_parent(layer.clone()).plan().unwrap();
+    let mut image = open_image_mut(Unasking::open(&now), None).unwrap();
+    let known = image.info().parent.clone().unwrap();
+    let record = ParentRecord {
+        identity: known.accepted[0],
+        also: None,
+        time_stamp: None,
+        name: "elsewhere.vhdx".into(),
+        relative: ".\\elsewhere.vhdx".into(),
+        absolute: None,
+    };
+    image.set_parent(&record).unwrap();
+    image.close().unwrap();
+    assert!(matches!(plan.run(), Err(Error::Refused(Refusal::SourceChanged, _))));
+    drop(plan);
+    Relink::new(&now).with_parent(layer.clone()).plan().unwrap().run().unwrap();
+    // A pin holds without the mark, too.
+    PinImage::new(&now).plan().unwrap().run(&Progress::new()).unwrap();
+    std::fs::set_permissions(&now, PermissionsExt::from_mode(0o644)).unwrap();
+    let written = ChainMut::open(&now, &OpenOptions::new()).map(|_| ());
+    assert!(matches!(written, Err(Error::Refused(Refusal::Pinned, _))), "{written:?}");
+    content.assert_same(&Chain::open(&now, &OpenOptions::new()).unwrap());
+    // A file that is swapped while its lock is waited for: what is locked in the end stands under the name.
+    for _ in 0..20 {
+        let lock = FileStorage::open(&base, Access::Amend).unwrap();
+        let waiting = std::thread::scope(|scope| {
+            let waiting = scope.spawn(|| FileStorage::open(&base, Access::Amend));
+            std::thread::sleep(std::time::Duration::from_millis(4));
+            std::fs::copy(&base, folder.path().join("new")).unwrap();
+            std::fs::rename(folder.path().join("new"), &base).unwrap();
+            drop(lock);
+            waiting.join().unwrap()
+        });
+        let there = std::fs::metadata(&base).unwrap();
+        if let Ok(held) = waiting {
+            assert_eq!((there.dev(), there.ino()), held.host_identity().unwrap());
+        }
+    }
+}
+
+/// A file that takes another's place belongs to whoever owned that one: mode, owner and attributes go along.
+#[test]
+fn what_takes_a_place_inherits_it() {
+    // On a disk, since not every memory file system has attributes.
+    let folder = tempfile::tempdir().unwrap();
+    let ([_, _, now], content) = line(folder.path(), Format::Vhdx);
+    let has_attributes =
+        rustix::fs::setxattr(&now, "user.machine", b"germination-01", rustix::fs::XattrFlags::empty()).is_ok();
+    let is_root = std::os::unix::fs::chown(&now, Some(1234), Some(55)).is_ok();
+    std::fs::set_permissions(&now, PermissionsExt::from_mode(0o660)).unwrap();
+    Merge::new(&now).with_direction(Direction::IntoParent).plan().unwrap().run(&Progress::new()).unwrap();
+    let there = std::fs::metadata(&now).unwrap();
+    assert_eq!(there.permissions().mode() & 0o777, 0o660);
+    if is_root {
+        assert_eq!((there.uid(), there.gid()), (1234, 55));
+    }
+    if has_attributes {
+        let mut value = [0; 64];
+        let len = rustix::fs::getxattr(&now, "user.machine", &mut value[..]).unwrap();
+        assert_eq!(&value[..len], b"germination-01");
+    }
+    content.assert_same(&Chain::open(&now, &OpenOptions::new()).unwrap());
+}
+
+/// Images that are to be told of a merge or a move, and were moved by hand meanwhile, are found again or hold it up.
+#[test]
+fn children_that_moved_by_hand_meanwhile_are_told_all_the_same() {
+    for act in [Act::MergeIntoParent, Act::MergeIntoChild, Act::MergeDeep] {
+        for (name, is_found) in [("c/renamed", true), ("far/renamed", false)] {
+            let stage = Stage::new(Format::Vhdx);
+            std::fs::create_dir(stage.cast.root.join("far")).unwrap();
+            let tape = Tape::start(&stage.cast.root).unwrap();
+            stage.cast.perform(act).unwrap();
+            let half = tape.asked() / 2;
+            tape.rewind().unwrap();
+            tape.fail_from(half);
+            assert!(matches!(stage.cast.perform(act), Err(Error::UnderWay { .. })));
+            drop(tape);
+            let (leaf, moved) = (stage.cast.path("c/leaf"), stage.cast.path(name));
+            std::fs::rename(&leaf, &moved).unwrap();
+            let child = stage.cast.path("c/child");
+            let resumed = resume(&child, &[], &Progress::new());
+            assert_eq!(resumed.is_ok(), is_found, "{act:?}: {resumed:?}");
+            if let Err(error) = resumed {
+                let Error::UnderWay { source, .. } = error else { panic!("{error}") };
+                assert!(matches!(*source, Error::Refused(Refusal::NeededByChildren, _)), "{source}");
+                std::fs::rename(&moved, &leaf).unwrap();
+                stage.cast.finish("brought back");
+            } else {
+                std::fs::rename(&moved, &leaf).unwrap();
+                Relink::new(&leaf).plan().unwrap().run().unwrap();
+            }
+            stage.judge(&[(act, true)], &format!("{act:?} {name}"));
+        }
+    }
+    // Said to be gone for good, it is left out.
+    let stage = Stage::new(Format::Vhdx);
+    let tape = Tape::start(&stage.cast.root).unwrap();
+    stage.cast.perform(Act::MoveChild).unwrap();
+    let half = tape.asked() / 2;
+    tape.rewind().unwrap();
+    tape.fail_from(half);
+    assert!(stage.cast.perform(Act::MoveChild).is_err());
+    drop(tape);
+    std::fs::remove_file(stage.cast.path("c/leaf")).unwrap();
+    let again = MoveImage::new(stage.cast.path("c/child"), stage.cast.path("a/there"));
+    assert!(again.clone().plan().unwrap().run().is_err());
+    again.with_override(Override::UnknownChildren).plan().unwrap().run().unwrap();
+    assert!(stage.cast.path("a/there").exists());
+}
