@@ -241,7 +241,8 @@ impl Companion {
     }
 
     fn take_over(&mut self, image: &Path, place: &Path, other: Self) {
-        let (from, to) = (folder_of(place), folder_of(&Self::place(image)));
+        let from = std::fs::canonicalize(folder_of(place)).unwrap_or_else(|_| folder_of(place));
+        let to = folder_of(&Self::place(image));
         for child in other.children {
             let path = relative_path(&to, &tidy(&from.join(&child.path)));
             if !self.children.iter().any(|known| known.path == path) {

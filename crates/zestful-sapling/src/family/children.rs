@@ -170,9 +170,9 @@ struct Parent {
 
 impl Parent {
     fn new(image: &Path, found: &Found) -> Result<Self> {
-        let storage = FileStorage::open(image, Access::Look)?;
-        let identity = storage.host_identity()?;
-        let data_identity = open_image(Arc::new(storage), None)?.info().data_identity;
+        let identity = FileStorage::open(image, Access::Look)?.host_identity()?;
+        // A raw disk has no identity, whatever it is called.
+        let data_identity = look(image)?.and_then(|(image, _)| image.info().data_identity);
         let companion = Companion::joined(image, Companion::of(image)?, &found.lone)?;
         let may_have = companion.is_some() || is_marked_read_only(image)?;
         let known = companion.map_or_else(Vec::new, |companion| {

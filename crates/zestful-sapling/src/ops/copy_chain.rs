@@ -14,7 +14,7 @@ use super::sapling::Sapling;
 use super::target::{Staged, Target};
 use super::unchanged::{Unchanged, refuse_written};
 use super::{NewImage, Plan, Space};
-use crate::chain::{Chain, ChainMut, Disk, OpenOptions, Part, for_each_part};
+use crate::chain::{Chain, ChainMut, ChildrenChange, Companion, Disk, OpenOptions, Part, child_at, for_each_part};
 use crate::error::{Error, Result};
 use crate::image::{Format, Image, ImageInfo, Kind, ParentRecord, open_image, open_image_mut};
 use crate::progress::Progress;
@@ -214,11 +214,17 @@ impl CopyChainPlan {
         let disk_id = Uuid::new_v4();
         let mut written = 0;
         let mut parent: Option<ParentRecord> = None;
+        let mut below: Option<PathBuf> = None;
         let total = self.source.layers().len();
         for (number, (layer, name)) in self.source.layers().iter().zip(&self.names).rev().enumerate() {
             let path = folder.join(name);
             progress.begin(format!("copying layer {} of {total}", number + 1), own_data(&**layer)?);
             written += self.write_layer(&**layer, &path, parent.take(), disk_id, progress)?;
+            if let Some(parent) = below.replace(path.clone()) {
+                let new = [child_at(&path)];
+                let change = ChildrenChange { new: &new, freezes: true, ..ChildrenChange::default() };
+                Companion::change_children(&parent, &change)?;
+            }
             if number + 1 < total {
                 mark_read_only(&path)?;
                 parent = Some(record_of(&path, name)?);

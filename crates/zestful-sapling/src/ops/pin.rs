@@ -120,7 +120,10 @@ impl PinPlan {
         let marked = !is_marked_read_only(path)?;
         mark_read_only(path)?;
         let kept = self.keep(marked, progress);
-        if kept.is_err() && marked {
+        // Meanwhile somebody may have grown a child from it.
+        let has_children =
+            || Companion::known(path).map_or(true, |known| known.is_some_and(|it| !it.children.is_empty()));
+        if kept.is_err() && marked && !has_children() {
             unmark_read_only(path)?;
         }
         kept
@@ -256,14 +259,19 @@ pub struct UnpinOutcome {
 /// # Errors
 /// `Usage` when it is not pinned; `Refused` when it is in use or something is under way with it; `Damaged`, `Io`.
 pub fn unpin(path: &Path, search: &Search) -> Result<UnpinOutcome> {
+    // Alone: nobody grows a child from it between the look and the mark.
     let held = Held::default();
-    held.take(path, Access::Read)?;
+    held.take(path, Access::Amend)?;
     refuse_under_way(path)?;
     let not_pinned = || Error::usage(format!("{} is not pinned", path.display()), "`show` tells whether an image is");
     let pin = pin_of(path)?.ok_or_else(not_pinned)?;
     let children = children_of(path, search)?;
-    Companion::change(path, &[], |companion| companion.pin = None)?;
-    if pin.marked && children.is_none() {
+    let is_free = pin.marked && children.is_none();
+    Companion::change(path, &[], |companion| {
+        companion.pin = None;
+        companion.frozen = companion.frozen.filter(|_| !is_free);
+    })?;
+    if is_free {
         unmark_read_only(path)?;
     }
     Ok(UnpinOutcome { path: path.to_owned(), writable: !is_marked_read_only(path)? })

@@ -235,7 +235,8 @@ pub(super) fn carry_on(
         if real(&old_parent)? != base.path {
             // Known to the new base before it reads through it.
             let this = [child_at(child)];
-            let change = ChildrenChange { new: &this, freezes: true, ..ChildrenChange::default() };
+            let freezes = !is_marked_read_only(&base.path)?;
+            let change = ChildrenChange { new: &this, freezes, ..ChildrenChange::default() };
             outcome.unrecorded = record_children(&base.path, &change, guard)?;
             mark_read_only(&base.path)?;
             let mut image = held.image_mut(child)?;

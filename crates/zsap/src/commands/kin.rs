@@ -27,6 +27,10 @@ pub(super) fn children(console: &Console, image: &Path, search: &Search) -> Resu
     }));
     let count = found.all().count();
     let count = if count == 0 { "none found".to_owned() } else { text::count(count, "child", "children") };
+    let count = match found.unknown.len() {
+        0 => count,
+        unknown => format!("{count}, and {} of which that cannot be told", text::count(unknown, "image", "images")),
+    };
     let line = format!("  {count}; looked into {}; elsewhere there may be others", text::safe(&found.place()));
     lines.push(text::wrapped(&line, "    "));
     console.answer(&found, lines)?;
