@@ -436,8 +436,12 @@ pub(crate) enum Command {
         child: PathBuf,
         /// The base that it is to grow from
         base: PathBuf,
-        #[command(flatten)]
-        force: WorkForces,
+        /// Do it all the same, where it was refused for this
+        #[arg(
+            long, value_name = "WHAT", require_equals = true, value_delimiter = ',',
+            value_parser = overrides(&["unrecorded-child", "in-use", "hard-links", "other-host"])
+        )]
+        force: Vec<Override>,
     },
     /// Merge a child into its parent, or everything between it and an ancestor
     Merge {

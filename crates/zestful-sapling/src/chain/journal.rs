@@ -188,6 +188,19 @@ impl Intent {
         Ok(Self { at, folder: Some(FileId::of(&folder_of(place))?), ..self.clone() })
     }
 
+    /// The same with the files of a copy, where this is one, in the place of the originals.
+    pub(crate) fn as_found(&self) -> Self {
+        let mut found = self.clone();
+        if self.copied {
+            for member in &mut found.layers {
+                let file = FileId::of(&member.path).or_else(|_| FileId::of(&self.result));
+                member.file = file.unwrap_or(member.file);
+            }
+            found.children.iter_mut().for_each(|child| child.file = FileId::of(&child.path).unwrap_or(child.file));
+        }
+        found
+    }
+
     /// Whether two journals speak of the same work.
     pub(crate) fn is_same(&self, other: &Self) -> bool {
         (self.started, self.identity, self.child()) == (other.started, other.identity, other.child())

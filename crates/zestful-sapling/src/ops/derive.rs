@@ -11,7 +11,7 @@ use crate::chain::{
     Chain, ChildrenChange, Companion, Disk, NewChild, OpenOptions, identity_of, record_of, refuse_under_way,
 };
 use crate::error::{Error, Refusal, Result};
-use crate::family::{Guard, Override, Search, record_children};
+use crate::family::{Guard, Override, record_children};
 use crate::image::format_of_name;
 use crate::progress::Progress;
 use crate::size::format_size;
@@ -50,12 +50,6 @@ impl Derive {
     /// names of the base.
     pub fn with_override(mut self, allowed: Override) -> Self {
         self.guard = self.guard.with_override(allowed);
-        self
-    }
-
-    /// Where to look beside the folder of the base; see [`Guard::with_search`].
-    pub fn with_search(mut self, search: Search) -> Self {
-        self.guard = self.guard.with_search(search);
         self
     }
 

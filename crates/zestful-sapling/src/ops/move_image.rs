@@ -162,8 +162,11 @@ impl MoveImage {
                 "a new ending would speak of another format; `copy` makes one",
             ));
         }
-        for small in [journal_of(&entry(&self.target)?), Companion::place(&entry(&self.target)?)] {
-            refuse_existing(&small)?;
+        refuse_existing(&journal_of(&entry(&self.target)?))?;
+        let companion = Companion::place(&entry(&self.target)?);
+        // One that the image left behind there, when it was renamed by hand, comes to it again.
+        if Companion::joined(&self.source, None, std::slice::from_ref(&companion))?.is_none() {
+            refuse_existing(&companion)?;
         }
         let folder = folder_of(&self.target);
         let device = |path: &Path| -> Result<u64> {
@@ -275,7 +278,7 @@ impl MovePlan {
 
 /// Goes on with a move from wherever it is.
 pub(super) fn carry_on(journal: Journal, held: &Arc<Held>, guard: &Guard) -> Result<MoveOutcome> {
-    let intent = journal.intent().clone();
+    let intent = journal.intent().as_found();
     let run = || {
         refuse_other_host(&intent, guard)?;
         let moving = Moving::take(&intent, held, guard)?;
@@ -288,7 +291,7 @@ pub(super) fn carry_on(journal: Journal, held: &Arc<Held>, guard: &Guard) -> Res
 
 /// Takes a move back whose old name is still there: all is as before.
 pub(super) fn give_up(journal: Journal, guard: &Guard) -> Result<()> {
-    let intent = journal.intent().clone();
+    let intent = journal.intent().as_found();
     let held = Arc::new(Held::default());
     let moving = Moving::take(&intent, &held, guard)?;
     moving.take_back()?;

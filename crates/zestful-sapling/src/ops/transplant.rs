@@ -14,7 +14,7 @@ use crate::chain::{
     intent_of, judge_pair, record_of, records_absolute, refuse_under_way, stamp_of,
 };
 use crate::error::{Error, ParentProblemKind, Refusal, Result};
-use crate::family::{Guard, Override, Search, look, record_children, refuse_link};
+use crate::family::{Guard, Override, look, record_children, refuse_link};
 use crate::image::{Image, ParentRecord};
 use crate::progress::Progress;
 use crate::size::format_size;
@@ -39,12 +39,6 @@ impl Transplant {
     /// of them has a second name, [`Override::OtherHost`] carries on what another host began.
     pub fn with_override(mut self, allowed: Override) -> Self {
         self.guard = self.guard.with_override(allowed);
-        self
-    }
-
-    /// Where to look beside the folders of the images; see [`Guard::with_search`].
-    pub fn with_search(mut self, search: Search) -> Self {
-        self.guard = self.guard.with_search(search);
         self
     }
 

@@ -33,6 +33,7 @@ struct State {
     asked: usize,
     fail_from: Option<usize>,
     fail_at: Option<(usize, Fault)>,
+    lose_beside: Option<(ThreadId, usize)>,
     pause: Option<(usize, ThreadId, Arc<Gate>)>,
     free: Option<u64>,
     stopped: bool,
@@ -104,12 +105,24 @@ pub(super) fn change<T>(
     match state.fail_at {
         Some((at, Fault::Error(code))) if at == number => return Err(io::Error::from_raw_os_error(code)),
         Some((at, Fault::LostWrites)) if at == number => {
-            let changes = state.changes.clone();
-            drop(state);
-            tape.lose_writes(&changes, &what())?;
+            // All at once: whoever else changes something waits.
+            tape.lose_writes(&state.changes, &what())?;
             return Err(io::Error::from_raw_os_error(rustix::io::Errno::IO.raw_os_error()));
         }
         _ => {}
+    }
+    if let Some((_, left)) = state.lose_beside.filter(|(thread, _)| *thread != std::thread::current().id()) {
+        let asked = what();
+        let is_sync = matches!(asked, HostChange::Content(_, super::Operation::Sync, _));
+        state.lose_beside = state.lose_beside.map(|(thread, left)| (thread, left.saturating_sub(usize::from(is_sync))));
+        if is_sync && left == 0 {
+            state.lose_beside = None;
+            tape.lose_writes(&state.changes, &asked)?;
+            return Err(io::Error::from_raw_os_error(rustix::io::Errno::IO.raw_os_error()));
+        }
+        let done = act()?;
+        state.changes.push(asked);
+        return Ok(done);
     }
     let done = act()?;
     if !state.stopped {
@@ -195,6 +208,12 @@ impl Tape {
     /// The change with this number fails, once.
     pub fn fail_once(&self, change: usize, fault: Fault) {
         self.0.lock().fail_at = Some((change, fault));
+    }
+
+    /// Of the syncs of files that other threads than the one that calls this ask for, the one with this number (counted from zero)
+    /// fails as [`Fault::LostWrites`] says.
+    pub fn lose_writes_beside(&self, number: usize) {
+        self.0.lock().lose_beside = Some((std::thread::current().id(), number));
     }
 
     /// Whoever asks for the change with this number or a later one waits before it, the thread that calls this left out.

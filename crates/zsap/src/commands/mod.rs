@@ -57,7 +57,7 @@ pub(crate) fn run(args: &Args, console: &Console) -> Result<Outcome, Failure> {
                 overrides: force.overrides(),
             },
         ),
-        Command::Transplant { child, base, force } => merge::transplant(console, child, base, force.overrides()),
+        Command::Transplant { child, base, force } => merge::transplant(console, child, base, force.clone()),
         Command::Status { folder } => status::run(console, folder),
         Command::Resume { path, search, force } => merge::carry_on(console, path, search.search(), force.overrides()),
         Command::Abandon { path, search, force } => merge::give_up(console, path, search.search(), force.overrides()),
