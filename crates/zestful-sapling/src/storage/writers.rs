@@ -1,6 +1,7 @@
 //! Who has files open for writing, whatever locks they take or do not take.
 
-use std::fmt::Write as _;
+use std::fs::File;
+use std::io::{ErrorKind, Read};
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
@@ -26,17 +27,14 @@ pub(crate) struct Writers {
 impl Writers {
     /// What was not looked at, in words; nothing when everything was.
     pub(crate) fn not_seen(&self) -> Option<String> {
-        let mut text = String::new();
-        match self.unseen {
+        let processes = match self.unseen {
             0 => return None,
-            1 => text.push_str("one process of another user"),
-            many => _ = write!(text, "{many} processes of other users"),
-        }
-        text.push_str(
-            " could not be looked at, so that files which they have open for writing without a lock were not seen; an \
-             administrator sees them all",
-        );
-        Some(text)
+            1 => "one process".to_owned(),
+            many => format!("{many} processes"),
+        };
+        Some(format!(
+            "{processes} of this host could not be looked at: a writer among them that takes no lock is not seen"
+        ))
     }
 }
 
@@ -82,49 +80,66 @@ pub(crate) fn writers_of<'a>(paths: impl IntoIterator<Item = &'a Path>) -> Write
 
 fn look_at_processes(wanted: &Wanted<'_>, writers: &mut Writers) {
     let Ok(processes) = std::fs::read_dir("/proc") else { return };
+    let mut maps = Vec::new();
     for process in processes.flatten() {
         let name = process.file_name();
         let Some(pid) = name.to_str().and_then(|name| name.parse::<u32>().ok()) else { continue };
+        let folder = process.path();
+        // A part of the kernel has no program, and no files.
+        if std::fs::read_link(folder.join("exe")).is_err_and(|error| error.kind() == ErrorKind::NotFound) {
+            continue;
+        }
         let who = || match pid == std::process::id() {
             true => "another part of this process".to_owned(),
             false => named(&pid.to_string()),
         };
-        let folder = process.path();
-        let files = match std::fs::read_dir(folder.join("fd")) {
-            Ok(files) => files,
-            Err(error) => {
-                writers.unseen += usize::from(error.kind() == std::io::ErrorKind::PermissionDenied);
-                continue;
-            }
-        };
-        for file in files.flatten() {
-            let Some(path) = wanted.stands_at(&file.path()) else { continue };
-            let number = file.file_name();
-            if pid == std::process::id() && number.to_str().and_then(|fd| fd.parse().ok()).is_some_and(is_ours) {
-                continue;
-            }
-            let info = std::fs::read_to_string(folder.join("fdinfo").join(&number)).unwrap_or_default();
-            let flags = info.lines().find_map(|line| u32::from_str_radix(line.strip_prefix("flags:")?.trim(), 8).ok());
-            if flags.is_some_and(|flags| flags & 3 != 0) {
-                writers.found.push((path.to_owned(), who()));
-            }
+        match open_files(&folder, pid, wanted) {
+            Ok(found) => writers.found.extend(found.into_iter().map(|path| (path.to_owned(), who()))),
+            Err(error) => writers.unseen += usize::from(error.kind() == ErrorKind::PermissionDenied),
         }
         // A mapping outlives the handle that it was made with.
-        let maps = std::fs::read_to_string(folder.join("maps")).unwrap_or_default();
-        for path in maps.lines().filter_map(|line| mapped_for_writing(line, wanted)) {
-            writers.found.push((path.to_owned(), format!("a mapping of {}", who())));
+        maps.clear();
+        if File::open(folder.join("maps")).and_then(|mut file| file.read_to_end(&mut maps)).is_ok() {
+            let lines = maps.split(|byte| *byte == b'\n').filter_map(|line| std::str::from_utf8(line).ok());
+            for path in lines.filter_map(|line| mapped_for_writing(line, wanted)) {
+                writers.found.push((path.to_owned(), format!("a mapping of {}", who())));
+            }
         }
     }
 }
 
+/// The wanted files that a process has open for writing.
+fn open_files<'a>(process: &Path, pid: u32, wanted: &Wanted<'a>) -> std::io::Result<Vec<&'a Path>> {
+    let mut found = Vec::new();
+    for file in std::fs::read_dir(process.join("fd"))?.flatten() {
+        let there = match std::fs::metadata(file.path()) {
+            // The host shows that there are files, and not which.
+            Err(error) if error.kind() == ErrorKind::PermissionDenied => return Err(error),
+            other => other,
+        };
+        let Some(path) = there.ok().and_then(|there| wanted.at((there.dev(), there.ino()))) else { continue };
+        let number = file.file_name();
+        if pid == std::process::id() && number.to_str().and_then(|fd| fd.parse().ok()).is_some_and(is_ours) {
+            continue;
+        }
+        let info = std::fs::read_to_string(process.join("fdinfo").join(&number)).unwrap_or_default();
+        let flags = info.lines().find_map(|line| u32::from_str_radix(line.strip_prefix("flags:")?.trim(), 8).ok());
+        if flags.is_some_and(|flags| flags & 3 != 0) {
+            found.push(path);
+        }
+    }
+    Ok(found)
+}
+
 /// The file that a line of a process's mappings names, if it is one of those wanted, shared and writable.
 fn mapped_for_writing<'a>(line: &str, wanted: &Wanted<'a>) -> Option<&'a Path> {
-    let mut words = line.split_ascii_whitespace();
-    let (mode, inode) = (words.nth(1)?, words.nth(2)?.parse::<u64>().ok()?);
-    let is_candidate = mode.as_bytes().get(1) == Some(&b'w') && mode.ends_with('s');
-    if !is_candidate || !wanted.0.iter().any(|((_, number), _)| *number == inode) {
+    let (range, rest) = line.split_once(' ')?;
+    let (mode, rest) = rest.split_once(' ')?;
+    if mode.as_bytes().get(1) != Some(&b'w') || !mode.ends_with('s') || range.is_empty() {
         return None;
     }
+    let inode = rest.split_ascii_whitespace().nth(2)?.parse::<u64>().ok()?;
+    wanted.0.iter().any(|((_, number), _)| *number == inode).then_some(())?;
     wanted.stands_at(Path::new(&line[line.find('/')?..]))
 }
 
