@@ -260,11 +260,12 @@ impl RelinkPlan {
         }
         let new = [child_at(child)];
         let change = ChildrenChange { new: &new, elsewhere: &self.left_behind, ..ChildrenChange::default() };
-        let unrecorded = match record_children(&self.parent, &change, guard) {
-            // Nothing changes for it: it was found before without being known.
-            Err(error) if self.record.is_none() => Some(error.to_string()),
-            other => other?,
+        // A child in which nothing changes was found before, without being known.
+        let guard = match self.record {
+            Some(_) => guard.clone(),
+            None => guard.clone().with_override(Override::UnrecordedChild),
         };
+        let unrecorded = record_children(&self.parent, &change, &guard)?;
         if let Some(record) = &self.record {
             image.set_parent(record)?;
             image.close()?;

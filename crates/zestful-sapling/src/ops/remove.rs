@@ -111,8 +111,11 @@ impl RemovePlan {
         guard.refuse_writers([&**path])?;
         self.held.refuse_swapped(path)?;
         Companion::remove(path)?;
+        let file = self.held.let_go(path)?;
         remove(path)?;
         sync_folder(path)?;
+        // The space is needed for what follows, on a host that is full.
+        drop(file);
         let mut outcome = RemoveOutcome { removed: path.clone(), frozen_parent: None, still_recorded: None };
         if let Some(parent) = &self.parent {
             let gone = std::slice::from_ref(path);

@@ -31,6 +31,18 @@ impl Held {
         Ok(file)
     }
 
+    /// Gives the file at `path` out of the hold, before it is removed: dropped after that, its space is free at once.
+    ///
+    /// # Errors
+    /// `Io` when nothing is there.
+    pub(crate) fn let_go(&self, path: &Path) -> Result<Option<Arc<FileStorage>>> {
+        let file = self.at(path)?;
+        if let Some(file) = &file {
+            self.files.lock().unwrap_or_else(PoisonError::into_inner).retain(|(_, held)| !Arc::ptr_eq(held, file));
+        }
+        Ok(file)
+    }
+
     /// Refuses when another file than the one that is held stands at `path` by now.
     ///
     /// # Errors

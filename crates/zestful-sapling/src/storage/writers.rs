@@ -32,9 +32,7 @@ impl Writers {
             1 => "one process".to_owned(),
             many => format!("{many} processes"),
         };
-        Some(format!(
-            "{processes} of this host could not be looked at: a writer among them that takes no lock is not seen"
-        ))
+        Some(format!("{processes} could not be looked at: writers there that take no lock are not seen"))
     }
 }
 
@@ -95,7 +93,10 @@ fn look_at_processes(wanted: &Wanted<'_>, writers: &mut Writers) {
         };
         match open_files(&folder, pid, wanted) {
             Ok(found) => writers.found.extend(found.into_iter().map(|path| (path.to_owned(), who()))),
-            Err(error) => writers.unseen += usize::from(error.kind() == ErrorKind::PermissionDenied),
+            Err(error) if error.kind() == ErrorKind::PermissionDenied && !is_of_the_kernel(&folder) => {
+                writers.unseen += 1
+            }
+            Err(_) => {}
         }
         // A mapping outlives the handle that it was made with.
         maps.clear();
@@ -106,6 +107,15 @@ fn look_at_processes(wanted: &Wanted<'_>, writers: &mut Writers) {
             }
         }
     }
+}
+
+/// Whether a process is a thread of the kernel, which has no files, as its state tells everybody.
+fn is_of_the_kernel(process: &Path) -> bool {
+    const KERNEL_THREAD: u64 = 0x0020_0000;
+    let state = std::fs::read_to_string(process.join("stat")).unwrap_or_default();
+    // Behind the name, which may hold anything: state, parent, group, session, terminal, its group, flags.
+    let flags = state.rsplit_once(')').and_then(|(_, rest)| rest.split_ascii_whitespace().nth(6)?.parse::<u64>().ok());
+    flags.is_some_and(|flags| flags & KERNEL_THREAD != 0)
 }
 
 /// The wanted files that a process has open for writing.

@@ -59,6 +59,7 @@ impl Settling<'_> {
             let is_it = identity_at(&member.path).is_some_and(|found| member.is_known_as(found));
             if is_it && intent.is_member(member, &member.path) {
                 Companion::remove(&member.path)?;
+                let _until_removed = self.held.let_go(&member.path)?;
                 remove(&member.path)?;
                 // Those that read through others go before them, also where each folder is a file system of its own.
                 sync_folder(&member.path)?;
