@@ -1,8 +1,9 @@
 //! The companion of an image: `IMAGE.zsap.json`, which knows what the image's own file cannot say: its children, as far
 //! as we were there, and its pin.
 //!
-//! A child is recorded in it, durably, before it appears under its name. It never decides what a child reads, but what may
-//! be done with its image. It carries the image's identities, so that it is found again when the image was renamed by hand.
+//! A child is recorded in it, durably, before it appears under its name. It never decides what a child reads, but
+//! what may be done with its image. It carries the image's identities, so that it is found again when the image was
+//! renamed by hand.
 
 use std::ffi::OsString;
 use std::io::Write;
@@ -216,8 +217,8 @@ impl Companion {
         }
     }
 
-    /// What is known of an image: its companion under its name, and those in its folder that lost their image, and belong
-    /// to this one: it was renamed by hand.
+    /// What is known of an image: its companion under its name, and those in its folder that lost their image, and
+    /// belong to this one: it was renamed by hand.
     ///
     /// # Errors
     /// As [`Companion::of`] for the one under its name.
@@ -253,12 +254,13 @@ impl Companion {
         self.frozen = self.frozen.or(other.frozen);
     }
 
-    /// Changes what is known of an image. Whoever changes a companion in the same folder waits meanwhile, so that no change is
-    /// lost; a companion that an image left behind when it was renamed by hand, here or at one of the places named, becomes
-    /// its own again. Durable on return.
+    /// Changes what is known of an image. Whoever changes a companion in the same folder waits meanwhile, so that no
+    /// change is lost; a companion that an image left behind when it was renamed by hand, here or at one of the
+    /// places named, becomes its own again. Durable on return.
     ///
     /// # Errors
-    /// As [`Companion::of`]; `Io` when it cannot be written; `Refused` when another process keeps it from being changed.
+    /// As [`Companion::of`]; `Io` when it cannot be written; `Refused` when another process keeps it from being
+    /// changed.
     pub(crate) fn change(image: &Path, elsewhere: &[PathBuf], act: impl FnOnce(&mut Self)) -> Result<()> {
         let place = Self::place(image);
         let folder = folder_of(&place);

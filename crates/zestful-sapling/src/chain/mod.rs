@@ -11,6 +11,7 @@
 
 mod companion;
 mod digests;
+mod intent;
 mod journal;
 mod locate;
 mod pair;
@@ -34,10 +35,10 @@ pub(crate) use companion::{
 };
 pub use companion::{Companion, Digest, ImageMark, KnownChild, Pin, PinnedRun};
 pub(crate) use digests::{PIECE, changed_since, digest_pieces};
-pub use journal::{Grandchild, Intent, Member, Work, intent_of, journal_of};
-pub(crate) use journal::{
-    Journal, Mark, Stamp, clear_copies, image_of_journal, read as read_journal, refuse_under_way, stamp_of,
-};
+pub(crate) use intent::image_of_journal;
+pub use intent::{Grandchild, Intent, Member, Work, journal_of};
+pub use journal::intent_of;
+pub(crate) use journal::{Journal, Mark, Stamp, clear_copies, read as read_journal, refuse_under_way, stamp_of};
 pub(crate) use locate::{candidates, identity_of, record_of, records_absolute};
 pub(crate) use pair::{Pair, Side};
 pub(crate) use resolve::{judge_pair, open_parents, parent_of};
@@ -201,7 +202,8 @@ impl Chain {
     /// Opens an image and all its parents, each locked against writers (or, with [`OpenOptions::with_look`], not).
     ///
     /// # Errors
-    /// `Parent` with what is wrong with which file; otherwise as [`open_image`] and [`FileStorage::open`](crate::storage::FileStorage::open).
+    /// `Parent` with what is wrong with which file; otherwise as [`open_image`] and
+    /// [`FileStorage::open`](crate::storage::FileStorage::open).
     pub fn open(path: &Path, options: &OpenOptions) -> Result<Self> {
         let place = options.open_place(path)?;
         let current = open_image(place.storage, options.format)?;

@@ -1,8 +1,9 @@
 //! Which layer answers which range, found once and remembered: however deep a chain is, reading through it costs what
 //! reading one layer costs.
 //!
-//! What is remembered are the ranges of neighbourhoods of 1 MiB, bounded by their number. A look that finds nothing asks
-//! all layers about the neighbourhood, each of them once for each of its extents. Layers that can change are never remembered.
+//! What is remembered are the ranges of neighbourhoods of 1 MiB, bounded by their number. A look that finds nothing
+//! asks all layers about the neighbourhood, each of them once for each of its extents. Layers that can change are
+//! never remembered.
 
 use std::collections::HashMap;
 use std::hash::{BuildHasherDefault, Hasher};
@@ -116,7 +117,8 @@ impl Neighbourhood {
     }
 }
 
-/// Numbers of neighbourhoods need no protection against whoever chooses them: all that they could do is slow a look down.
+/// Numbers of neighbourhoods need no protection against whoever chooses them: all that they could do is slow a look
+/// down.
 #[derive(Default)]
 struct Spread(u64);
 

@@ -25,9 +25,9 @@ pub struct CheckReport {
     pub findings: Vec<Finding>,
 }
 
-/// Verifies every structure of an image, then its parent and whether it is the right one, and so on to the base. An image
-/// that is pinned is read and compared with its digests; a pinned parent only shows whether it was touched since. Nothing
-/// is written.
+/// Verifies every structure of an image, then its parent and whether it is the right one, and so on to the base. An
+/// image that is pinned is read and compared with its digests; a pinned parent only shows whether it was touched
+/// since. Nothing is written.
 ///
 /// # Errors
 /// `Io` when the image itself cannot be read; `Usage` when it is no image; `Refused` when somebody writes to it;

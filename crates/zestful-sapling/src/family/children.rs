@@ -83,8 +83,8 @@ pub(crate) fn look(path: &Path) -> Result<Option<(Box<dyn Image>, HostIdentity)>
     }
 }
 
-/// The images that grew from `image`: in its own folder, whatever they are called, where `search` says, and those that its
-/// companion knows of.
+/// The images that grew from `image`: in its own folder, whatever they are called, where `search` says, and those
+/// that its companion knows of.
 ///
 /// # Errors
 /// `Io` when a folder cannot be read or the image cannot be looked up; `Damaged` when its companion is; otherwise as
@@ -182,7 +182,8 @@ impl Parent {
         Ok(Self { real: real(image)?, identity, data_identity, may_have, known, children, lost, unknown })
     }
 
-    /// What becomes of a file is told from here on; whether it was a recorded one, by its name or, renamed, by its file.
+    /// What becomes of a file is told from here on; whether it was a recorded one, by its name or, renamed, by its
+    /// file.
     fn settle(&mut self, path: &Path, file: Option<FileId>) -> bool {
         let place = real(path).unwrap_or_else(|_| path.to_owned());
         let before = self.known.len();

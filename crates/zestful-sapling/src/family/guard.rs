@@ -1,5 +1,5 @@
-//! What speaks against a change, whatever the change: others need the image, it is pinned, something is under way with it, it
-//! has a second name, or somebody has it open for writing.
+//! What speaks against a change, whatever the change: others need the image, it is pinned, something is under way
+//! with it, it has a second name, or somebody has it open for writing.
 
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
@@ -44,16 +44,16 @@ impl Guard {
         self.overrides.contains(&wanted)
     }
 
-    /// Refuses to change the record, the content or the name of an image with which something is under way, that is pinned, or
-    /// that has a second name.
+    /// Refuses to change the record, the content or the name of an image with which something is under way, that is
+    /// pinned, or that has a second name.
     pub(crate) fn refuse_protected(&self, image: &Path) -> Result<()> {
         refuse_under_way(image)?;
         refuse_pinned(image)?;
         self.refuse_hard_links(image)
     }
 
-    /// Refuses an image whose parent takes part in something that is under way: the end of that tells the images that it knows
-    /// of, where it knows them.
+    /// Refuses an image whose parent takes part in something that is under way: the end of that tells the images that
+    /// it knows of, where it knows them.
     pub(crate) fn refuse_parent_under_way(&self, image: &Path) -> Result<()> {
         parent_beside(image).map_or(Ok(()), |parent| refuse_under_way(&parent))
     }
@@ -92,7 +92,8 @@ impl Guard {
         }
     }
 
-    /// Refuses to go on when something may have grown from the image of which that cannot be told; with the override, says it.
+    /// Refuses to go on when something may have grown from the image of which that cannot be told; with the override,
+    /// says it.
     pub(crate) fn refuse_unknown(&self, image: &Path, children: &Children) -> Result<Option<String>> {
         if children.unknown.is_empty() && children.complete {
             return Ok(None);
@@ -114,8 +115,8 @@ impl Guard {
         }
     }
 
-    /// Refuses to let go of, or to change, an image that others grew from or may have grown from; returns what is to be said
-    /// of it all the same.
+    /// Refuses to let go of, or to change, an image that others grew from or may have grown from; returns what is to
+    /// be said of it all the same.
     pub(crate) fn refuse_needed(&self, image: &Path, advice: &str) -> Result<(Children, Vec<String>)> {
         let children = children_of(image, &self.search)?;
         let needed: Vec<String> = children.all().map(|child| child.display().to_string()).collect();

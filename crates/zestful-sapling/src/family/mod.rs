@@ -1,9 +1,9 @@
 //! Who depends on whom, and what speaks against a change.
 //!
-//! A parent's file knows nothing of its children. What is known of them stands in its companion, in the files of its folder,
-//! and wherever a search leads; [`children_of`] brings that together. [`Guard`] is what every change asks before it begins:
-//! the children, the pin, the work that is under way, whoever has a file open for writing, and second names of a file. It is
-//! asked while the files are locked, and the locks are kept until the change is done.
+//! A parent's file knows nothing of its children. What is known of them stands in its companion, in the files of its
+//! folder, and wherever a search leads; [`children_of`] brings that together. [`Guard`] is what every change asks
+//! before it begins: the children, the pin, the work that is under way, whoever has a file open for writing, and
+//! second names of a file. It is asked while the files are locked, and the locks are kept until the change is done.
 
 mod children;
 mod guard;

@@ -6,11 +6,12 @@ use super::{Guard, Override};
 use crate::chain::{ChildrenChange, Companion};
 use crate::error::{Error, Refusal, Result};
 
-/// Records that some children of `parent` are gone and others are there, or about to be; durable on return. Where that cannot
-/// be done and need not, what was left out is told.
+/// Records that some children of `parent` are gone and others are there, or about to be; durable on return. Where
+/// that cannot be done and need not, what was left out is told.
 ///
 /// # Errors
-/// `Refused` when a new child cannot be recorded, unless the parent is pinned, so that nothing changes it, or that is meant so.
+/// `Refused` when a new child cannot be recorded, unless the parent is pinned, so that nothing changes it, or that is
+/// meant so.
 pub(crate) fn record_children(parent: &Path, change: &ChildrenChange<'_>, guard: &Guard) -> Result<Option<String>> {
     let Err(error) = Companion::change_children(parent, change) else { return Ok(None) };
     let names: Vec<String> = change.new.iter().map(|(path, _)| path.display().to_string()).collect();

@@ -36,8 +36,8 @@ impl Search {
         self
     }
 
-    /// All files that may be images, whatever they are called: of the folder of `image`, not of folders below it, and of all
-    /// that is to be searched.
+    /// All files that may be images, whatever they are called: of the folder of `image`, not of folders below it, and
+    /// of all that is to be searched.
     ///
     /// # Errors
     /// `Io` when one of the folders named, or the image's own, cannot be read; one below them only leaves the search

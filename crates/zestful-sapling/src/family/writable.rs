@@ -9,12 +9,12 @@ use crate::error::Result;
 use crate::image::open_image_mut;
 
 impl ChainMut {
-    /// Opens an image for writing, alone, and its parents for reading. Whether anything speaks against it is found out while
-    /// the image is locked: its companion and its folder are looked through for children.
+    /// Opens an image for writing, alone, and its parents for reading. Whether anything speaks against it is found
+    /// out while the image is locked: its companion and its folder are looked through for children.
     ///
     /// # Errors
-    /// As [`Chain::open`](crate::chain::Chain::open); `Refused` also when the image is marked read-only, pinned or in use, has
-    /// a second name, is needed by children or may be, or when something is under way with it.
+    /// As [`Chain::open`](crate::chain::Chain::open); `Refused` also when the image is marked read-only, pinned or in
+    /// use, has a second name, is needed by children or may be, or when something is under way with it.
     pub fn open(path: &Path, options: &OpenOptions) -> Result<Self> {
         Self::open_guarded(path, options, &Guard::new())
     }

@@ -235,8 +235,8 @@ pub trait ImageMut: Image {
     /// `Usage` when the format has no identity; otherwise as [`ImageMut::flush`].
     fn set_data_identity(&mut self, identity: Uuid) -> Result<()>;
 
-    /// Records another parent, or another path to it; durable on return. The image's own content and identities stay, so
-    /// that its children find it as before. After a crash it names the old parent or the new one.
+    /// Records another parent, or another path to it; durable on return. The image's own content and identities stay,
+    /// so that its children find it as before. After a crash it names the old parent or the new one.
     ///
     /// # Errors
     /// `Usage` when the image has no parent; `Unsupported` when the file has no room for the record; otherwise as
@@ -252,8 +252,9 @@ pub trait ImageMut: Image {
     /// As [`ImageMut::set_parent`].
     fn remove_parent(&mut self) -> Result<()>;
 
-    /// The way in which another thread may have the host put what was written on its disk, beside the writing. When it fails
-    /// there the image refuses further writes, too: the host has told of the loss once, and a later sync would not.
+    /// The way in which another thread may have the host put what was written on its disk, beside the writing. When
+    /// it fails there the image refuses further writes, too: the host has told of the loss once, and a later sync
+    /// would not.
     fn syncer(&self) -> Syncer;
 
     /// Returns when all that was written before is durable.
@@ -278,7 +279,8 @@ impl Syncer {
         Self(storage.clone())
     }
 
-    /// Returns when everything written into the image's file so far is on the host's disk. What makes it visible may not be.
+    /// Returns when everything written into the image's file so far is on the host's disk. What makes it visible may
+    /// not be.
     ///
     /// # Errors
     /// `Io`, and then it is final for the image; `Refused` after an earlier failure.

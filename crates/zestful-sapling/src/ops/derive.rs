@@ -45,9 +45,9 @@ impl Derive {
         self
     }
 
-    /// Allows something unusual: [`Override::UnrecordedChild`] grows children though the base's companion cannot record them,
-    /// [`Override::InUse`] though another process has the base open for writing, [`Override::HardLinks`] from one of several
-    /// names of the base.
+    /// Allows something unusual: [`Override::UnrecordedChild`] grows children though the base's companion cannot
+    /// record them, [`Override::InUse`] though another process has the base open for writing, [`Override::HardLinks`]
+    /// from one of several names of the base.
     pub fn with_override(mut self, allowed: Override) -> Self {
         self.guard = self.guard.with_override(allowed);
         self
@@ -145,9 +145,9 @@ impl DerivePlan {
         &self.plan
     }
 
-    /// Lays the children out, marks the base read-only, records the children in the base's companion, and gives them their
-    /// names. A child is recorded, durably, before it appears; it appears whole and durable or not at all, and none before all
-    /// are laid out. After a crash a recorded child may not be there.
+    /// Lays the children out, marks the base read-only, records the children in the base's companion, and gives them
+    /// their names. A child is recorded, durably, before it appears; it appears whole and durable or not at all, and
+    /// none before all are laid out. After a crash a recorded child may not be there.
     ///
     /// # Errors
     /// `Refused` when something appeared at a child's place since, when the base was touched, when it cannot record its

@@ -24,7 +24,8 @@ pub struct Diff {
 /// Where they differ. Sizes and places are in bytes.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Difference {
-    /// The ranges that differ, or may differ, in order; what lies past the end of the smaller disk counts as zero there.
+    /// The ranges that differ, or may differ, in order; what lies past the end of the smaller disk counts as zero
+    /// there.
     pub differ: Vec<DiffRange>,
     /// Their sum.
     pub bytes: u64,

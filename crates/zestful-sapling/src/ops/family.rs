@@ -181,7 +181,8 @@ impl Family {
     }
 
     /// All images in a folder (not in folders below it), and those elsewhere that they grew from. Files count as
-    /// images by their endings, or by the signature that they carry. Files that should open and do not are among the problems.
+    /// images by their endings, or by the signature that they carry. Files that should open and do not are among the
+    /// problems.
     ///
     /// # Errors
     /// `Io` when the folder cannot be read.
@@ -314,8 +315,8 @@ impl Survey {
         }
     }
 
-    /// The parent of an image where it is an image that was seen already: many children share one, which need not be opened
-    /// for each of them.
+    /// The parent of an image where it is an image that was seen already: many children share one, which need not be
+    /// opened for each of them.
     fn known_parent(&self, child: &dyn Image) -> Option<usize> {
         let reference = child.info().parent.as_ref()?;
         let first = candidates(child.path(), reference).into_iter().find_map(|path| std::fs::metadata(path).ok())?;

@@ -46,8 +46,9 @@ impl FreshIdentity {
     /// What would change. The image stays locked as long as the plan lives.
     ///
     /// # Errors
-    /// `Refused` when another image grew from this one, or may have, which would then no longer find its parent, or when the
-    /// image is read-only, pinned or in use; `Usage` when the format has no identity; otherwise as [`open_image`].
+    /// `Refused` when another image grew from this one, or may have, which would then no longer find its parent, or
+    /// when the image is read-only, pinned or in use; `Usage` when the format has no identity; otherwise as
+    /// [`open_image`].
     pub fn plan(self) -> Result<FreshIdentityPlan> {
         let image = open_image(open_place(&self.path, Access::Look)?.storage, self.format)?;
         let info = image.info();

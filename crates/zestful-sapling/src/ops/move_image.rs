@@ -42,21 +42,21 @@ impl MoveImage {
         self
     }
 
-    /// Allows something unusual: [`Override::UnknownChildren`] moves though something may have grown from the image of which that
-    /// cannot be told, [`Override::UnrecordedChild`] though a companion cannot be written, [`Override::InUse`],
-    /// [`Override::HardLinks`], [`Override::OtherHost`].
+    /// Allows something unusual: [`Override::UnknownChildren`] moves though something may have grown from the image
+    /// of which that cannot be told, [`Override::UnrecordedChild`] though a companion cannot be written,
+    /// [`Override::InUse`], [`Override::HardLinks`], [`Override::OtherHost`].
     pub fn with_override(mut self, allowed: Override) -> Self {
         self.guard = self.guard.with_override(allowed);
         self
     }
 
-    /// What moving would do. A move that was cut short is carried on. The image and its children stay locked as long as the plan
-    /// lives.
+    /// What moving would do. A move that was cut short is carried on. The image and its children stay locked as long
+    /// as the plan lives.
     ///
     /// # Errors
-    /// `Refused` when something else stands at the target, or the image or a child of it is in use, or may have children of
-    /// which that cannot be told; `Usage` when the target is on another file system, or its ending speaks of another format;
-    /// otherwise as [`Chain::open`].
+    /// `Refused` when something else stands at the target, or the image or a child of it is in use, or may have
+    /// children of which that cannot be told; `Usage` when the target is on another file system, or its ending speaks
+    /// of another format; otherwise as [`Chain::open`].
     pub fn plan(self) -> Result<MovePlan> {
         if let Some(intent) = self.begun()? {
             return Ok(self.plan_to_carry_on(intent));
@@ -251,8 +251,8 @@ impl MovePlan {
     /// parent; the same move, or [`resume`](super::resume), carries on from there.
     ///
     /// # Errors
-    /// `Refused` when another program has the image or a child open for writing by now; then nothing was begun. `UnderWay`
-    /// when it was begun and could not be finished, with why.
+    /// `Refused` when another program has the image or a child open for writing by now; then nothing was begun.
+    /// `UnderWay` when it was begun and could not be finished, with why.
     pub fn run(&self) -> Result<MoveOutcome> {
         let guard = &self.request.guard;
         if self.state != State::Fresh {
@@ -397,8 +397,8 @@ impl<'a> Moving<'a> {
         Companion::remove(target)
     }
 
-    /// What is known of the image's children, and the image as a child of its parent, is known under the new name before that
-    /// is there.
+    /// What is known of the image's children, and the image as a child of its parent, is known under the new name
+    /// before that is there.
     fn take_companion_along(&self) -> Result<()> {
         let Self { intent, source, target, guard, .. } = *self;
         if let Some(companion) = Companion::known(source)? {

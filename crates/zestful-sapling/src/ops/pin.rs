@@ -109,8 +109,8 @@ impl PinPlan {
         &self.plan
     }
 
-    /// Pins the image: first no writer can open it any more, then it is read, and in the end the companion says so. A run
-    /// that is stopped or killed leaves it unpinned, at most with the read-only mark.
+    /// Pins the image: first no writer can open it any more, then it is read, and in the end the companion says so. A
+    /// run that is stopped or killed leaves it unpinned, at most with the read-only mark.
     ///
     /// # Errors
     /// `Cancelled`, `Io`, `Damaged`.
@@ -168,8 +168,8 @@ pub struct PinReport {
     pub identity_changed: bool,
     /// The children in reach, and how much of what changed each of them reads.
     pub children: Vec<PinnedChild>,
-    /// Whether the file had been touched, or copied by hand, though its content is what was pinned, and the record of the
-    /// pin was put right.
+    /// Whether the file had been touched, or copied by hand, though its content is what was pinned, and the record of
+    /// the pin was put right.
     pub record_renewed: bool,
     /// Why that record could not be put right.
     pub record_stale: Option<String>,
@@ -184,9 +184,9 @@ pub struct PinnedChild {
     pub bytes_read_through: u64,
 }
 
-/// Compares a pinned image with what was pinned, and tells which ranges changed and which children depend on them. When nothing
-/// changed, though the file was touched or copied by hand, the pin's record of the file is put right: it is whole again for
-/// whoever only looks.
+/// Compares a pinned image with what was pinned, and tells which ranges changed and which children depend on them.
+/// When nothing changed, though the file was touched or copied by hand, the pin's record of the file is put right: it
+/// is whole again for whoever only looks.
 ///
 /// # Errors
 /// `Usage` when it is not pinned; `Damaged` when it, or what was kept, cannot be read; `Cancelled`, `Io`.

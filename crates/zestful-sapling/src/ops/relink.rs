@@ -43,8 +43,8 @@ impl Relink {
     }
 
     /// Allows something unusual: [`Override::Identity`] takes a parent that is not the one recorded,
-    /// [`Override::UnrecordedChild`] one whose companion cannot record the child, [`Override::InUse`] goes on though another
-    /// process has the child open for writing, [`Override::HardLinks`] though it has a second name.
+    /// [`Override::UnrecordedChild`] one whose companion cannot record the child, [`Override::InUse`] goes on though
+    /// another process has the child open for writing, [`Override::HardLinks`] though it has a second name.
     pub fn with_override(mut self, allowed: Override) -> Self {
         self.guard = self.guard.with_override(allowed);
         self
@@ -241,8 +241,9 @@ impl RelinkPlan {
         &self.plan
     }
 
-    /// Records the child in the parent's companion, durably, and then the parent in the child. The child's content and identities
-    /// stay, so that its own children find it as before. After a crash it names the old parent or the new one.
+    /// Records the child in the parent's companion, durably, and then the parent in the child. The child's content
+    /// and identities stay, so that its own children find it as before. After a crash it names the old parent or the
+    /// new one.
     ///
     /// # Errors
     /// `Refused` when the child is in use, its record changed since, or the parent cannot record it; `Io`.

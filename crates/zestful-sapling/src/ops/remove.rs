@@ -32,8 +32,9 @@ impl Remove {
         self
     }
 
-    /// Allows something unusual: [`Override::UnknownChildren`] removes an image that may have children of which that cannot be
-    /// told, [`Override::InUse`] one that another program has open for writing, [`Override::HardLinks`] one of several names.
+    /// Allows something unusual: [`Override::UnknownChildren`] removes an image that may have children of which that
+    /// cannot be told, [`Override::InUse`] one that another program has open for writing, [`Override::HardLinks`] one
+    /// of several names.
     pub fn with_override(mut self, allowed: Override) -> Self {
         self.guard = self.guard.with_override(allowed);
         self
@@ -101,11 +102,12 @@ impl RemovePlan {
         &self.plan
     }
 
-    /// Removes the file and its companion, and then has the parent's companion forget it. After a crash in between it is gone
-    /// and still recorded there.
+    /// Removes the file and its companion, and then has the parent's companion forget it. After a crash in between it
+    /// is gone and still recorded there.
     ///
     /// # Errors
-    /// `Refused` when another program has the image open for writing by now, or has put another file in its place; `Io`.
+    /// `Refused` when another program has the image open for writing by now, or has put another file in its place;
+    /// `Io`.
     pub fn run(&self) -> Result<RemoveOutcome> {
         let Remove { path, guard } = &self.request;
         guard.refuse_writers([&**path])?;

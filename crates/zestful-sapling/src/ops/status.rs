@@ -1,5 +1,5 @@
-//! The first look at a folder: what is whole, what is not, what was begun, who holds what, and whether the host can hold
-//! it all.
+//! The first look at a folder: what is whole, what is not, what was begun, who holds what, and whether the host can
+//! hold it all.
 
 use std::path::{Path, PathBuf};
 

@@ -35,16 +35,16 @@ impl Transplant {
     }
 
     /// Allows something unusual: [`Override::InUse`] though another process has an image open for writing,
-    /// [`Override::UnrecordedChild`] though the new base's companion cannot record the child, [`Override::HardLinks`] though one
-    /// of them has a second name, [`Override::OtherHost`] carries on what another host began.
+    /// [`Override::UnrecordedChild`] though the new base's companion cannot record the child, [`Override::HardLinks`]
+    /// though one of them has a second name, [`Override::OtherHost`] carries on what another host began.
     pub fn with_override(mut self, allowed: Override) -> Self {
         self.guard = self.guard.with_override(allowed);
         self
     }
 
-    /// What it would do. What lies between the two bases, and the child does not hold itself, is written into the child;
-    /// the bytes named are what tables tell, of which content that is the same on both sides is left out by the run. Both, and all
-    /// that they read through, stay locked as long as the plan lives.
+    /// What it would do. What lies between the two bases, and the child does not hold itself, is written into the
+    /// child; the bytes named are what tables tell, of which content that is the same on both sides is left out by
+    /// the run. Both, and all that they read through, stay locked as long as the plan lives.
     ///
     /// # Errors
     /// `Usage` when the child has no parent, or the base has another format or no identity; `Parent` when the base grew
@@ -169,8 +169,8 @@ impl TransplantPlan {
     /// call, or [`resume`](super::resume), carries on.
     ///
     /// # Errors
-    /// `Refused` when an image changed since the plan was made or is in use; `UnderWay` when it was begun and could not be
-    /// finished, with why.
+    /// `Refused` when an image changed since the plan was made or is in use; `UnderWay` when it was begun and could
+    /// not be finished, with why.
     pub fn run(&self, progress: &Progress) -> Result<TransplantOutcome> {
         if self.begun {
             self.intent.refuse_unproven()?;

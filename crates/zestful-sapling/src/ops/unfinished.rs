@@ -37,9 +37,9 @@ pub struct OverOutcome {
 /// Carries on what was begun with an image, or in a folder where only one thing is under way.
 ///
 /// # Errors
-/// `Usage` when nothing is under way, or several things; `Damaged` when the journal is; `Refused` when another process is at
-/// it, another host began it, or it was begun with other files (this is a copy); `UnderWay` when it could not be finished this
-/// time either, with why.
+/// `Usage` when nothing is under way, or several things; `Damaged` when the journal is; `Refused` when another
+/// process is at it, another host began it, or it was begun with other files (this is a copy); `UnderWay` when it
+/// could not be finished this time either, with why.
 pub fn resume(path: &Path, overrides: &[Override], progress: &Progress) -> Result<Resumed> {
     let guard = overrides.iter().fold(Guard::new(), |guard, allowed| guard.with_override(*allowed));
     resume_guarded(path, &guard, progress)
@@ -65,9 +65,9 @@ pub fn resume_guarded(path: &Path, guard: &Guard, progress: &Progress) -> Result
     }
 }
 
-/// Gives up what was begun with an image, where that is still possible: the chain reads as before. What was written into
-/// an image stays there; it shows nothing that was not to be seen before, but an ancestor into which a merge had begun to
-/// write no longer holds its own earlier state, nor do the layers between.
+/// Gives up what was begun with an image, where that is still possible: the chain reads as before. What was written
+/// into an image stays there; it shows nothing that was not to be seen before, but an ancestor into which a merge had
+/// begun to write no longer holds its own earlier state, nor do the layers between.
 ///
 /// # Errors
 /// As [`resume`]; `Refused` when all data was moved already, so that only going on is left.

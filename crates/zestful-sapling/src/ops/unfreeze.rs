@@ -30,8 +30,8 @@ impl Unfreeze {
         self
     }
 
-    /// Allows something unusual: [`Override::UnknownChildren`] frees an image that may have children of which that cannot be
-    /// told.
+    /// Allows something unusual: [`Override::UnknownChildren`] frees an image that may have children of which that
+    /// cannot be told.
     pub fn with_override(mut self, allowed: Override) -> Self {
         self.guard = self.guard.with_override(allowed);
         self
@@ -40,9 +40,9 @@ impl Unfreeze {
     /// What it would do. The image stays locked as long as the plan lives.
     ///
     /// # Errors
-    /// `Usage` when it is not frozen; `Refused` when a child of it is known, or may exist: one that is recorded and not found,
-    /// one that cannot be read, or any, when nobody recorded who grew from it; also when it is pinned or in use, or something
-    /// is under way with it.
+    /// `Usage` when it is not frozen; `Refused` when a child of it is known, or may exist: one that is recorded and
+    /// not found, one that cannot be read, or any, when nobody recorded who grew from it; also when it is pinned or
+    /// in use, or something is under way with it.
     pub fn plan(self) -> Result<UnfreezePlan> {
         let held = Arc::new(Held::default());
         held.take(&self.path, Access::Amend)?;

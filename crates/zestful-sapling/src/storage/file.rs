@@ -54,8 +54,8 @@ impl Drop for FileStorage {
     }
 }
 
-/// Opens what stands at `path` for reading, if it is a regular file; `None` when nothing is there. It never waits, as the
-/// opening of a named pipe would.
+/// Opens what stands at `path` for reading, if it is a regular file; `None` when nothing is there. It never waits, as
+/// the opening of a named pipe would.
 ///
 /// # Errors
 /// `Io`, also when something else stands there.

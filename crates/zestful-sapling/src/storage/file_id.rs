@@ -10,8 +10,8 @@ use crate::error::{Error, Result};
 
 /// The number of a file or folder in its file system, and when it came to be, where the host knows.
 ///
-/// It stays the same when the file is renamed and when the host restarts; a copy has another one. The device is left out
-/// on purpose: its number may change at each start of the host.
+/// It stays the same when the file is renamed and when the host restarts; a copy has another one. The device is left
+/// out on purpose: its number may change at each start of the host.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct FileId {
     /// The inode.

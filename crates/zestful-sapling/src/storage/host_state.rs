@@ -131,7 +131,8 @@ impl HostState {
         Ok(found)
     }
 
-    /// Lays the files out below `root` again, in the place of whatever is there. Files that stand there now, or were kept
+    /// Lays the files out below `root` again, in the place of whatever is there. Files that stand there now, or were
+    /// kept
     /// `aside`, are the same ones under whatever names.
     pub(super) fn restore(&self, root: &Path, aside: &Path) -> Result<()> {
         for (path, found) in files_below(root)? {

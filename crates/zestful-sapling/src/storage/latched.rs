@@ -13,8 +13,8 @@ use crate::error::{Error, Refusal, Result};
 /// A host that reports a failed sync may have dropped the data; a second sync then succeeds and proves nothing. Only
 /// opening the image again, which replays its log, leads back to a known state.
 ///
-/// All syncs of an image go through it, whichever thread asks: a host reports a lost write once, so that of two syncs side
-/// by side one could come back clean after the other took the report. They take turns.
+/// All syncs of an image go through it, whichever thread asks: a host reports a lost write once, so that of two syncs
+/// side by side one could come back clean after the other took the report. They take turns.
 pub(crate) struct Latched {
     inner: Arc<dyn Storage>,
     failed: AtomicBool,

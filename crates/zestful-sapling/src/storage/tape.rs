@@ -1,4 +1,5 @@
-//! Everything that this process changes below a folder of the host: recorded, made to fail, or stopped at a chosen change.
+//! Everything that this process changes below a folder of the host: recorded, made to fail, or stopped at a chosen
+//! change.
 
 use std::io;
 use std::os::unix::fs::MetadataExt;
@@ -44,8 +45,8 @@ struct State {
 pub enum Fault {
     /// The host answers with this error, and nothing is changed.
     Error(i32),
-    /// A sync of a file reports that what was written before is lost, as it then is; the next one is clean, as on hosts that
-    /// report a lost write once. Any other change fails with an I/O error.
+    /// A sync of a file reports that what was written before is lost, as it then is; the next one is clean, as on
+    /// hosts that report a lost write once. Any other change fails with an I/O error.
     LostWrites,
 }
 
@@ -210,14 +211,14 @@ impl Tape {
         self.0.lock().fail_at = Some((change, fault));
     }
 
-    /// Of the syncs of files that other threads than the one that calls this ask for, the one with this number (counted from zero)
-    /// fails as [`Fault::LostWrites`] says.
+    /// Of the syncs of files that other threads than the one that calls this ask for, the one with this number
+    /// (counted from zero) fails as [`Fault::LostWrites`] says.
     pub fn lose_writes_beside(&self, number: usize) {
         self.0.lock().lose_beside = Some((std::thread::current().id(), number));
     }
 
-    /// Whoever asks for the change with this number or a later one waits before it, the thread that calls this left out.
-    /// Nobody is stopped while others wait for a small file that it is changing.
+    /// Whoever asks for the change with this number or a later one waits before it, the thread that calls this left
+    /// out. Nobody is stopped while others wait for a small file that it is changing.
     pub fn pause_at(&self, change: usize) -> Pause {
         let gate = Arc::new(Gate::default());
         self.0.lock().pause = Some((change, std::thread::current().id(), gate.clone()));
@@ -255,10 +256,10 @@ impl Tape {
         self.0.lock().changes.clone()
     }
 
-    /// The states that are worth a look, each with the number of changes that had been issued by then: after each change
-    /// all of them; and `subsets` random choices, in which of each file's unsynced changes any part is there, torn and in
-    /// any order, and of each folder's unsynced changes of names and modes the first few. Each folder stands for a file
-    /// system of its own: a sync makes durable only what lies in it.
+    /// The states that are worth a look, each with the number of changes that had been issued by then: after each
+    /// change all of them; and `subsets` random choices, in which of each file's unsynced changes any part is there,
+    /// torn and in any order, and of each folder's unsynced changes of names and modes the first few. Each folder
+    /// stands for a file system of its own: a sync makes durable only what lies in it.
     ///
     /// # Errors
     /// None in practice; the signature is that of every storage.

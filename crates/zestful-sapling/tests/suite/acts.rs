@@ -74,8 +74,8 @@ impl Cast {
         self.root.join(format!("{name}.{}", self.format))
     }
 
-    /// The files that an act changes, renames, removes, or has others grow from: whoever writes to one of these, without
-    /// asking for a lock, stops it.
+    /// The files that an act changes, renames, removes, or has others grow from: whoever writes to one of these,
+    /// without asking for a lock, stops it.
     pub fn touched(&self, act: Act) -> Vec<PathBuf> {
         let names: &[&str] = match act {
             Act::DeriveFromChild | Act::PinChild => &["c/child"],

@@ -56,8 +56,8 @@ fn a_change_that_fails_once_loses_nobodys_disk() {
     assert!(runs > 300 && failed * 2 > runs, "{runs} runs, {failed} failed");
 }
 
-/// Whoever has a file open for writing, whatever lock that takes or does not take, stops each act that would change it, and
-/// no other. The same with a mapping, and with a loop device's file as the kernel tells of it.
+/// Whoever has a file open for writing, whatever lock that takes or does not take, stops each act that would change
+/// it, and no other. The same with a mapping, and with a loop device's file as the kernel tells of it.
 #[test]
 fn who_writes_without_asking_stops_what_would_change_the_file() {
     let mut refusals = 0;

@@ -1,5 +1,5 @@
-//! Two commands at once: one is stopped before each of its changes on the host, the other runs to its end or its refusal, and
-//! the first goes on.
+//! Two commands at once: one is stopped before each of its changes on the host, the other runs to its end or its
+//! refusal, and the first goes on.
 
 use std::process::Command;
 

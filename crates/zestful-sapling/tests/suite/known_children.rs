@@ -237,8 +237,9 @@ fn what_was_frozen_is_freed_when_nothing_needs_it() {
     }
 }
 
-/// A pinned image that was only touched, or copied by hand with its folder, is whole again once it was verified; one that may
-/// have children stays read-only when its pin goes; and children need no record where nothing changes their parent.
+/// A pinned image that was only touched, or copied by hand with its folder, is whole again once it was verified; one
+/// that may have children stays read-only when its pin goes; and children need no record where nothing changes their
+/// parent.
 #[test]
 fn pins_are_put_right_and_know_what_they_do_not_know() {
     let scene = Scene::new(Format::Vhdx);

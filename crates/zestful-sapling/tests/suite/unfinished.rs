@@ -328,8 +328,8 @@ fn marks_are_not_trusted_when_what_was_read_was_touched() {
     }
 }
 
-/// Layers between show other content while their ancestor takes in the child's: whoever grew from one of them without our
-/// knowing reads right or not at all, in the middle and after giving up.
+/// Layers between show other content while their ancestor takes in the child's: whoever grew from one of them without
+/// our knowing reads right or not at all, in the middle and after giving up.
 #[test]
 fn a_stray_child_of_a_layer_between_never_reads_wrong_data() {
     let mut loud = 0;
@@ -378,8 +378,8 @@ fn a_stray_child_of_a_layer_between_never_reads_wrong_data() {
     assert!(loud > 10, "{loud}");
 }
 
-/// A loss that the host reports to the thread that syncs beside the writing is final for the image: no table comes to name
-/// what is gone.
+/// A loss that the host reports to the thread that syncs beside the writing is final for the image: no table comes to
+/// name what is gone.
 #[test]
 fn a_sync_that_fails_beside_the_writer_names_no_lost_data() {
     const RANGE: u64 = 16 << 10;
@@ -415,7 +415,8 @@ fn every() -> bool {
     std::env::var_os("ZSAP_EVERY_STATE").is_some()
 }
 
-/// What a plan relied on is looked at again by its run: space, records, pins, and files swapped while a lock was waited for.
+/// What a plan relied on is looked at again by its run: space, records, pins, and files swapped while a lock was
+/// waited for.
 #[test]
 fn a_run_looks_again_at_what_its_plan_relied_on() {
     let folder = quick_folder();

@@ -1,4 +1,5 @@
-//! `zsap children`, `zsap relink`, `zsap move`, `zsap remove` and `zsap unfreeze`: who is related to an image, and what follows from it.
+//! `zsap children`, `zsap relink`, `zsap move`, `zsap remove` and `zsap unfreeze`: who is related to an image, and
+//! what follows from it.
 
 use std::path::Path;
 

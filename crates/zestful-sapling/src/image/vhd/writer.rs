@@ -7,8 +7,8 @@
 //! 2. writes changed bitmaps of blocks that were there before and the changed sectors of the table, and syncs.
 //!
 //! Each write of step 2 is one sector, which a disk writes whole or not at all, and each makes visible only what step 1
-//! made durable; whichever of them a power loss keeps, the image is valid and holds the commit before. Blocks of dynamic
-//! images carry a full bitmap from the start, so that theirs never changes.
+//! made durable; whichever of them a power loss keeps, the image is valid and holds the commit before. Blocks of
+//! dynamic images carry a full bitmap from the start, so that theirs never changes.
 //!
 //! The file always ends with a footer: to grow, a new one is written at the new end and synced before anything is
 //! written over the old one. It grows by several blocks at a time; closing gives the rest back.

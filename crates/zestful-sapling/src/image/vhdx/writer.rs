@@ -166,8 +166,8 @@ impl VhdxMut {
         self.commit()
     }
 
-    /// Before the first change of any kind in a session: a log under a new id, then a header that names it and carries a
-    /// new identifier of the file.
+    /// Before the first change of any kind in a session: a log under a new id, then a header that names it and
+    /// carries a new identifier of the file.
     fn begin_file(&mut self) -> Result<()> {
         if self.log.is_some() {
             return Ok(());

@@ -72,9 +72,9 @@ pub(super) fn run(journal: &Journal, marks: &[Mark], held: &Arc<Held>, progress:
     }
 }
 
-/// Every layer whose content is about to look different gets a new data identity, and the layer above it accepts that: beside
-/// the old one, where its format can; else the journal speaks for the moment between. The ancestor gets its own with the first
-/// data.
+/// Every layer whose content is about to look different gets a new data identity, and the layer above it accepts
+/// that: beside the old one, where its format can; else the journal speaks for the moment between. The ancestor gets
+/// its own with the first data.
 fn renew(intent: &Intent, held: &Held) -> Result<()> {
     for (number, pair) in intent.layers.windows(2).enumerate() {
         let [upper, lower] = pair else { continue };

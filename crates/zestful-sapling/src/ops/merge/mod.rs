@@ -80,24 +80,24 @@ impl Merge {
         self
     }
 
-    /// Allows something unusual: [`Override::UnknownChildren`] merges though something may have grown from a layer of which that
-    /// cannot be told, [`Override::UnrecordedChild`] though a companion cannot be written, [`Override::InUse`] though another
-    /// process has an image open for writing, [`Override::HardLinks`] though one has a second name, [`Override::OtherHost`]
-    /// carries on what another host began.
+    /// Allows something unusual: [`Override::UnknownChildren`] merges though something may have grown from a layer of
+    /// which that cannot be told, [`Override::UnrecordedChild`] though a companion cannot be written,
+    /// [`Override::InUse`] though another process has an image open for writing, [`Override::HardLinks`] though one
+    /// has a second name, [`Override::OtherHost`] carries on what another host began.
     pub fn with_override(mut self, allowed: Override) -> Self {
         self.guard = self.guard.with_override(allowed);
         self
     }
 
-    /// What merging would do, and which way is cheaper. A merge that was cut short is carried on as it was begun. Every image
-    /// that will change, get another parent's record, or go stays locked as long as the plan lives, and those that are only
-    /// read are kept from writers.
+    /// What merging would do, and which way is cheaper. A merge that was cut short is carried on as it was begun.
+    /// Every image that will change, get another parent's record, or go stays locked as long as the plan lives, and
+    /// those that are only read are kept from writers.
     ///
     /// # Errors
-    /// `Usage` when the child has no parent or the other image is no ancestor of it; `Refused` when a layer that would go
-    /// or change has other children (they are named, and where was looked) or may have, is pinned or in use, has a second name,
-    /// when something else is under way with it, or when neither way is possible, with the reason for each; otherwise as
-    /// [`Chain::open`].
+    /// `Usage` when the child has no parent or the other image is no ancestor of it; `Refused` when a layer that
+    /// would go or change has other children (they are named, and where was looked) or may have, is pinned or in use,
+    /// has a second name, when something else is under way with it, or when neither way is possible, with the reason
+    /// for each; otherwise as [`Chain::open`].
     pub fn plan(self) -> Result<MergePlan> {
         if let Some(intent) = intent_of(&self.child)? {
             return self.plan_to_carry_on(intent);
