@@ -201,3 +201,35 @@ fn a_device_with_large_sectors_keeps_them() {
     let forced = scene.run(&format!("copy {device} small.vhd --force=sectors -q"));
     forced.expect("forced", 0, "", "table will not be readable");
 }
+/// A loop device keeps its file inside the kernel, where no process shows it, and a mapping outlives its handle: both are
+/// seen, and one that only reads is no obstacle.
+#[test]
+fn what_the_kernel_and_mappings_hold_is_not_changed() {
+    let scene = Scene::new();
+    scene.run("make herbarium.vhdx 64M -q").expect("make", 0, "", "");
+    if let Some(device) = Loop::over(&scene, "herbarium.vhdx", &[]) {
+        let told = format!("herbarium.vhdx is open for writing in the loop device {}", device.device);
+        for change in ["move herbarium.vhdx oak.vhdx", "remove herbarium.vhdx", "derive herbarium.vhdx oak.vhdx"] {
+            scene.run(change).expect(change, 4, "", &told);
+        }
+        drop(device);
+        let Some(_reads) = Loop::over(&scene, "herbarium.vhdx", &["-r"]) else { return };
+        scene.run("move herbarium.vhdx oak.vhdx -q").expect("a reader", 0, "", "");
+        scene.run("move oak.vhdx herbarium.vhdx -q").expect("a reader", 0, "", "");
+    }
+    let maps = "import mmap, sys\nfile = open('herbarium.vhdx', 'r+b')\nmap = mmap.mmap(file.fileno(), 4096)\nfile.close()\n\
+                print('mapped', flush=True)\nsys.stdin.read()";
+    let mut python = Command::new("python3");
+    let python = python.args(["-c", maps]).current_dir(scene.path(""));
+    let Ok(mut mapping) = python.stdin(std::process::Stdio::piped()).stdout(std::process::Stdio::piped()).spawn()
+    else {
+        return eprintln!("skipped: there is no python3 to map a file with");
+    };
+    let mut line = [0; 7];
+    std::io::Read::read_exact(mapping.stdout.as_mut().unwrap(), &mut line).unwrap();
+    let told = format!("herbarium.vhdx is open for writing in a mapping of process {} (python3", mapping.id());
+    scene.run("remove herbarium.vhdx").expect("mapped", 4, "", &told);
+    drop(mapping.stdin.take());
+    mapping.wait().unwrap();
+    scene.run("remove herbarium.vhdx -q").expect("unmapped", 0, "", "");
+}
