@@ -279,4 +279,17 @@ fn pins_are_put_right_and_know_what_they_do_not_know() {
         Remove::new(scene.path(child)).plan().unwrap().run().unwrap();
     }
     assert!(!unpin(&base, &Search::default()).unwrap().writable);
+    // The same for one that only its pin made read-only; once its child is known to be gone, it is free.
+    for by_hand in [true, false] {
+        let alone = scene.path(if by_hand { "alone" } else { "lone" });
+        make(&alone);
+        PinImage::new(&alone).plan().unwrap().run(&Progress::new()).unwrap();
+        let child = scene.path(if by_hand { "far/gone" } else { "far/removed" });
+        derive(&alone, &child, false);
+        match by_hand {
+            true => std::fs::remove_file(&child).unwrap(),
+            false => _ = Remove::new(&child).plan().unwrap().run().unwrap(),
+        }
+        assert_eq!(unpin(&alone, &Search::default()).unwrap().writable, !by_hand);
+    }
 }
