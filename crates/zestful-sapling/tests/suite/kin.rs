@@ -112,7 +112,7 @@ fn what_cannot_be_the_parent_is_refused_with_the_reason() {
     write(&path("other.vhdx"), 0, 7);
     let forced = Relink::new(path("germination-01.vhdx")).with_parent(Some(path("other.vhdx")));
     let plan = forced.with_override(Override::Identity).plan().unwrap();
-    assert!(plan.summary().warnings[0].contains("is not the parent"));
+    assert!(plan.summary().warnings.iter().any(|said| said.contains("is not the parent")));
     plan.run().unwrap();
     let mut model = Model::default();
     model.fill(0, 4096, 7);
