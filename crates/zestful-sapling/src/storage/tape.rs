@@ -16,7 +16,7 @@ use crate::error::Result;
 /// change.
 ///
 /// For tests of work that spans several files. Shared space and reserved space are not recorded. Files that lose their
-/// last name are kept aside, so that [`HostState::restore`] can bring back the very same ones.
+/// last name are kept aside, so that [`Tape::restore`] can bring back the very same ones.
 pub struct Tape(Arc<Shared>);
 
 struct Shared {
