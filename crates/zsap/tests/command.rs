@@ -458,7 +458,8 @@ fn a_full_host_is_told_with_both_figures() {
         let late = scene.start(&format!("{typed} --rate-limit 2M"));
         let begun = || std::fs::read_dir(scene.path("small")).unwrap().next().is_some();
         scene.wait("a file", begun);
-        assert!(std::fs::write(scene.path("small/filler"), vec![1; 8 << 20]).is_err(), "it is full now");
+        // More than there is in all: the copy may not have written anything yet.
+        assert!(std::fs::write(scene.path("small/filler"), vec![1; 12 << 20]).is_err(), "it is full now");
         let output = late.wait_with_output().unwrap();
         assert_eq!(output.status.code(), Some(1), "{typed}");
         assert!(String::from_utf8_lossy(&output.stderr).contains("No space"), "{typed}: {output:?}");
