@@ -2,6 +2,7 @@
 
 use std::path::PathBuf;
 use std::sync::Arc;
+use std::time::{Duration, Instant};
 
 use serde::Serialize;
 
@@ -16,6 +17,9 @@ use crate::image::format_of_name;
 use crate::progress::Progress;
 use crate::size::format_size;
 use crate::storage::{Held, StagedFile, is_marked_read_only, mark_read_only, refuse_existing, unmark_read_only};
+
+/// How long a look at all processes of the host counts, which takes a noticeable part of the time of so small a change.
+const INSTANT: Duration = Duration::from_millis(20);
 
 /// Children to be grown from one base.
 #[derive(Clone, Debug)]
@@ -63,7 +67,9 @@ impl Derive {
         let held = Arc::new(Held::default());
         let base = Chain::open(&self.base, &OpenOptions::new().with_held(&held))?;
         // From here on nobody changes the base; whoever did before has left word.
-        let not_seen = self.refuse_changing()?;
+        self.refuse_changing()?;
+        let not_seen = self.guard.refuse_writers([&*self.base])?;
+        let looked = Instant::now();
         let info = base.info().clone();
         identity_of(&self.base, &info)?;
         if self.children.is_empty() {
@@ -107,14 +113,14 @@ impl Derive {
         plan.bytes_written = plan.peak_extra_space;
         plan.warn_of_growth(&self.children[0], info.virtual_size)?;
         plan.steps.push(format!("record them in {}", Companion::place(&self.base).display()));
-        Ok(DerivePlan { plan, request: self, children, held, identity: identity_of(base.layers()[0].path(), &info)? })
+        let identity = identity_of(base.layers()[0].path(), &info)?;
+        Ok(DerivePlan { plan, request: self, children, held, identity, looked })
     }
 
     /// Refuses a base that something is happening to.
-    fn refuse_changing(&self) -> Result<Option<String>> {
+    fn refuse_changing(&self) -> Result<()> {
         refuse_under_way(&self.base)?;
-        self.guard.refuse_hard_links(&self.base)?;
-        self.guard.refuse_writers([&*self.base])
+        self.guard.refuse_hard_links(&self.base)
     }
 }
 
@@ -126,6 +132,8 @@ pub struct DerivePlan {
     /// Keeps the base and its parents locked against writers until the children are there.
     held: Arc<Held>,
     identity: uuid::Uuid,
+    /// When it was found out who has the base open for writing.
+    looked: Instant,
 }
 
 /// What became of it.
@@ -163,6 +171,10 @@ impl DerivePlan {
             staged.push(file);
         }
         self.request.refuse_changing()?;
+        // Whoever opens the base in the instant after a look is missed by any look.
+        if self.looked.elapsed() > INSTANT {
+            self.request.guard.refuse_writers([&**base])?;
+        }
         self.held.refuse_swapped(base)?;
         let found = self.held.image(base)?.info().data_identity;
         if found != Some(self.identity) {

@@ -1,7 +1,9 @@
 //! Who has files open for writing, whatever locks they take or do not take.
 
+use std::ffi::OsStr;
 use std::fs::File;
 use std::io::{ErrorKind, Read};
+use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
@@ -83,9 +85,15 @@ fn look_at_processes(wanted: &Wanted<'_>, writers: &mut Writers) {
         let name = process.file_name();
         let Some(pid) = name.to_str().and_then(|name| name.parse::<u32>().ok()) else { continue };
         let folder = process.path();
-        // A part of the kernel has no program, and no files.
-        if std::fs::read_link(folder.join("exe")).is_err_and(|error| error.kind() == ErrorKind::NotFound) {
-            continue;
+        match std::fs::read_link(folder.join("exe")).map_err(|error| error.kind()) {
+            // A part of the kernel has no program, and no files.
+            Err(ErrorKind::NotFound) => continue,
+            // The kernel asks the same of who looks at the program and of who looks at a file.
+            Err(ErrorKind::PermissionDenied) => {
+                writers.unseen += usize::from(!is_of_the_kernel(&folder));
+                continue;
+            }
+            _ => {}
         }
         let who = || match pid == std::process::id() {
             true => "another part of this process".to_owned(),
@@ -93,16 +101,12 @@ fn look_at_processes(wanted: &Wanted<'_>, writers: &mut Writers) {
         };
         match open_files(&folder, pid, wanted) {
             Ok(found) => writers.found.extend(found.into_iter().map(|path| (path.to_owned(), who()))),
-            Err(error) if error.kind() == ErrorKind::PermissionDenied && !is_of_the_kernel(&folder) => {
-                writers.unseen += 1
-            }
-            Err(_) => {}
+            Err(error) => writers.unseen += usize::from(error.kind() == ErrorKind::PermissionDenied),
         }
         // A mapping outlives the handle that it was made with.
         maps.clear();
         if File::open(folder.join("maps")).and_then(|mut file| file.read_to_end(&mut maps)).is_ok() {
-            let lines = maps.split(|byte| *byte == b'\n').filter_map(|line| std::str::from_utf8(line).ok());
-            for path in lines.filter_map(|line| mapped_for_writing(line, wanted)) {
+            for path in maps.split(|byte| *byte == b'\n').filter_map(|line| mapped_for_writing(line, wanted)) {
                 writers.found.push((path.to_owned(), format!("a mapping of {}", who())));
             }
         }
@@ -142,15 +146,16 @@ fn open_files<'a>(process: &Path, pid: u32, wanted: &Wanted<'a>) -> std::io::Res
 }
 
 /// The file that a line of a process's mappings names, if it is one of those wanted, shared and writable.
-fn mapped_for_writing<'a>(line: &str, wanted: &Wanted<'a>) -> Option<&'a Path> {
-    let (range, rest) = line.split_once(' ')?;
-    let (mode, rest) = rest.split_once(' ')?;
-    if mode.as_bytes().get(1) != Some(&b'w') || !mode.ends_with('s') || range.is_empty() {
-        return None;
-    }
-    let inode = rest.split_ascii_whitespace().nth(2)?.parse::<u64>().ok()?;
+fn mapped_for_writing<'a>(line: &[u8], wanted: &Wanted<'a>) -> Option<&'a Path> {
+    let mode = line.iter().position(|byte| *byte == b' ')? + 1;
+    // Most mappings are private, and are not looked at any closer.
+    let &[_, b'w', _, b's', ..] = line.get(mode..)? else { return None };
+    // Behind the mode: offset, device, inode, name.
+    let inode = line[mode..].split(|byte| *byte == b' ').nth(3)?;
+    let inode = std::str::from_utf8(inode).ok()?.parse::<u64>().ok()?;
     wanted.0.iter().any(|((_, number), _)| *number == inode).then_some(())?;
-    wanted.stands_at(Path::new(&line[line.find('/')?..]))
+    let name = line.iter().position(|byte| *byte == b'/')?;
+    wanted.stands_at(Path::new(OsStr::from_bytes(&line[name..])))
 }
 
 /// A loop device holds its file inside the kernel, where no process shows it.
