@@ -98,6 +98,8 @@ pub enum Refusal {
     OtherFiles,
     /// The file has a second name.
     HardLinks,
+    /// A suspended machine goes on from the content that would change.
+    SavedState,
     /// A child cannot be recorded as one of its parent.
     Unrecorded,
     /// Neither way of doing it is possible.

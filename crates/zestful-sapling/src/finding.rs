@@ -53,6 +53,7 @@ pub struct Finding {
     /// How bad it is.
     pub severity: Severity,
     /// The file, where known.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub path: Option<PathBuf>,
     /// Where in the file.
     #[serde(rename = "where")]

@@ -61,6 +61,7 @@ pub mod family;
 pub mod finding;
 pub mod guest;
 pub mod image;
+mod lossy;
 pub mod ops;
 pub mod progress;
 pub mod size;

@@ -47,7 +47,7 @@ pub(crate) struct Common {
     #[arg(long, global = true, value_name = "SECONDS", default_value_t = 0)]
     pub(crate) wait: u64,
     /// Hold bulk work to so much a second, such as 50M
-    #[arg(long, global = true, value_name = "SIZE", value_parser = size)]
+    #[arg(long, global = true, value_name = "SIZE", value_parser = rate)]
     pub(crate) rate_limit: Option<u64>,
     /// Append every message, with its time, to a file
     #[arg(long, global = true, value_name = "FILE")]
@@ -227,7 +227,8 @@ impl From<NameOf> for KeepName {
 }
 
 /// What may be forced on changes in a family, and what that goes over.
-const OVERRIDES: [(&str, Override, &str); 6] = [
+const OVERRIDES: [(&str, Override, &str); 8] = [
+    ("ending", Override::Ending, "A format that the file's ending contradicts"),
     ("identity", Override::Identity, "A parent that is not the one recorded"),
     (
         "unknown-children",
@@ -237,6 +238,7 @@ const OVERRIDES: [(&str, Override, &str); 6] = [
     ("unrecorded-child", Override::UnrecordedChild, "A parent that cannot record who grows from it"),
     ("in-use", Override::InUse, "An image that another process has open for writing"),
     ("hard-links", Override::HardLinks, "A file that has other names"),
+    ("saved-state", Override::SavedState, "A disk that a suspended machine goes on from"),
     ("other-host", Override::OtherHost, "What another host began"),
 ];
 
@@ -256,7 +258,9 @@ pub(crate) struct WorkForces {
     /// Do it all the same, where it was refused for this
     #[arg(
         long = "force", value_name = "WHAT", require_equals = true, value_delimiter = ',',
-        value_parser = overrides(&["unknown-children", "unrecorded-child", "in-use", "hard-links", "other-host"])
+        value_parser = overrides(
+            &["unknown-children", "unrecorded-child", "in-use", "hard-links", "saved-state", "other-host"]
+        )
     )]
     what: Vec<Override>,
 }
@@ -290,39 +294,21 @@ pub(crate) struct WriteOptions {
     #[command(flatten)]
     pub(crate) search: SearchOption,
     /// Do it all the same, where it was refused for this
-    #[arg(long, value_enum, value_name = "WHAT", require_equals = true, value_delimiter = ',')]
-    force: Vec<WriteForce>,
-}
-
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub(crate) enum WriteForce {
-    /// A format that the file's ending contradicts
-    Ending,
-    /// Images that may have grown from it, and are not to be found or read
-    UnknownChildren,
-    /// An image that another process has open for writing
-    InUse,
-    /// A file that has other names
-    HardLinks,
+    #[arg(
+        long, value_name = "WHAT", require_equals = true, value_delimiter = ',',
+        value_parser = overrides(&["ending", "unknown-children", "in-use", "hard-links", "saved-state"])
+    )]
+    pub(crate) force: Vec<Override>,
 }
 
 impl WriteOptions {
     /// The format, unless the file's name contradicts it.
     pub(crate) fn format(&self, path: &Path) -> Result<Option<Format>, zestful_sapling::Error> {
         let format = self.format.map(Into::into);
-        if !self.force.contains(&WriteForce::Ending) {
+        if !self.force.contains(&Override::Ending) {
             check_ending(path, format)?;
         }
         Ok(format)
-    }
-
-    pub(crate) fn overrides(&self) -> impl Iterator<Item = Override> + '_ {
-        self.force.iter().map(|force| match force {
-            WriteForce::Ending => Override::Ending,
-            WriteForce::UnknownChildren => Override::UnknownChildren,
-            WriteForce::InUse => Override::InUse,
-            WriteForce::HardLinks => Override::HardLinks,
-        })
     }
 }
 
@@ -439,7 +425,7 @@ pub(crate) enum Command {
         /// Do it all the same, where it was refused for this
         #[arg(
             long, value_name = "WHAT", require_equals = true, value_delimiter = ',',
-            value_parser = overrides(&["unrecorded-child", "in-use", "hard-links", "other-host"])
+            value_parser = overrides(&["unrecorded-child", "in-use", "hard-links", "saved-state", "other-host"])
         )]
         force: Vec<Override>,
     },
@@ -622,6 +608,13 @@ pub(crate) enum BytesCommand {
 
 fn size(text: &str) -> Result<u64, String> {
     parse_size(text).map_err(|error| error.to_string())
+}
+
+fn rate(text: &str) -> Result<u64, String> {
+    match size(text)? {
+        0 => Err("nothing would ever be done; leave it out for no limit".to_owned()),
+        rate => Ok(rate),
+    }
 }
 
 fn sectors(text: &str) -> Result<(u32, u32), String> {

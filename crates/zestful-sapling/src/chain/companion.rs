@@ -19,7 +19,7 @@ use super::locate::{relative_path, tidy};
 use crate::error::{Error, Refusal, Result};
 use crate::finding::Finding;
 use crate::image::{folder_of, open_image, open_place};
-use crate::storage::{Access, FileId, StagedFile, Storage, Turn, open_regular, remove, sync_folder};
+use crate::storage::{Access, BlockDevice, FileId, StagedFile, Storage, Turn, open_regular, remove, sync_folder};
 
 const VERSION: u32 = 2;
 /// The form without the identities of the image.
@@ -262,6 +262,7 @@ impl Companion {
     /// As [`Companion::of`]; `Io` when it cannot be written; `Refused` when another process keeps it from being
     /// changed.
     pub(crate) fn change(image: &Path, elsewhere: &[PathBuf], act: impl FnOnce(&mut Self)) -> Result<()> {
+        refuse_device(image)?;
         let place = Self::place(image);
         let folder = folder_of(&place);
         let _turn = Turn::take(&folder)?;
@@ -431,6 +432,17 @@ pub(crate) fn touched_since(image: &Path, pin: &Pin) -> Option<String> {
             changed
         )
     })
+}
+
+/// Refuses a device: what stands beside one is gone when the host starts anew.
+pub(crate) fn refuse_device(image: &Path) -> Result<()> {
+    if !BlockDevice::is_at(image) {
+        return Ok(());
+    }
+    Err(Error::usage(
+        format!("{} is a device: nothing that is known of it can be kept beside it", image.display()),
+        "copy it into an image file (`copy`), and go on with that",
+    ))
 }
 
 /// Refuses to change an image that is pinned.

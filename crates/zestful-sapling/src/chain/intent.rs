@@ -45,6 +45,7 @@ impl std::fmt::Display for Work {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Member {
     /// Where it stood when the work began.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub path: PathBuf,
     /// Its data identity then.
     pub identity: Uuid,
@@ -75,6 +76,7 @@ impl Member {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Grandchild {
     /// Where it stands.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub path: PathBuf,
     /// Whether it records the absolute path of its parent.
     pub absolute: bool,
@@ -110,6 +112,7 @@ pub struct Intent {
     /// The data identity of the result.
     pub identity: Uuid,
     /// The name under which the result stands in the end.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub result: PathBuf,
     /// Files elsewhere that are not proven to be those that the work began with.
     #[serde(skip)]
@@ -171,7 +174,15 @@ impl Intent {
 
     /// The intent as the journal with this number holds it.
     pub(super) fn as_at(&self, at: usize, place: &Path) -> Result<Self> {
-        Ok(Self { at, folder: Some(FileId::of(&folder_of(place))?), ..self.clone() })
+        let mut intent = Self { at, folder: Some(FileId::of(&folder_of(place))?), ..self.clone() };
+        // A name that came back as another would be another file.
+        if let Some(path) = intent.paths().find(|path| path.to_str().is_none()) {
+            return Err(Error::usage(
+                format!("the work cannot be recorded: {} is no Unicode", path.display()),
+                "rename what is none: a folder on the way, or the file",
+            ));
+        }
+        Ok(intent)
     }
 
     /// The same with the files of a copy, where this is one, in the place of the originals.

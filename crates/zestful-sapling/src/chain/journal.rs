@@ -121,7 +121,7 @@ pub(crate) fn read(path: &Path) -> Result<(Intent, Vec<Mark>)> {
 
 fn line(value: &impl Serialize) -> Result<Vec<u8>> {
     let text = serde_json::to_string(value).map_err(|error| {
-        Error::usage(format!("the work cannot be recorded: {error}"), "names on the way must be valid Unicode")
+        Error::usage(format!("the work cannot be recorded: {error}"), "report this, it should not happen")
     })?;
     let digest = blake3::hash(text.as_bytes()).to_hex();
     Ok(format!("{} {text}\n", &digest[..DIGEST]).into_bytes())

@@ -31,7 +31,7 @@ use crate::storage::{Access, FileStorage, Held};
 use resolved::Resolved;
 
 pub(crate) use companion::{
-    ChildrenChange, NewChild, child_at, is_lone, lone_companions, modified, refuse_pinned, touched_since,
+    ChildrenChange, NewChild, child_at, is_lone, lone_companions, modified, refuse_device, refuse_pinned, touched_since,
 };
 pub use companion::{Companion, Digest, ImageMark, KnownChild, Pin, PinnedRun};
 pub(crate) use digests::{PIECE, changed_since, digest_pieces};

@@ -55,12 +55,16 @@ pub(crate) fn for_each_part<'a>(layer: &'a dyn Image, mut act: impl FnMut(Part<'
     Ok(())
 }
 
-/// What of a stretch is data and what are holes of the host's file, which read as zeros.
+/// What of a stretch is data and what are holes of the host's file, which read as zeros; both in whole sectors of the
+/// disk, since the holes of some hosts are finer.
 pub(crate) fn split_by_holes<'a>(whole: Stretch<'a>, mut act: impl FnMut(Part<'a>) -> Result<()>) -> Result<()> {
     let Stretch { layer, at, offset, len } = whole;
     let (mut from, end) = (at, at + len);
+    let sector = u64::from(layer.info().logical_sector);
     while from < end {
         let data = layer.host_data(from, end - from)?;
+        let data =
+            from + (data.start - from) / sector * sector..end.min(from + (data.end - from).next_multiple_of(sector));
         if data.start > from {
             act(Part::Zeros(offset + (from - at)..offset + (data.start - at)))?;
         }

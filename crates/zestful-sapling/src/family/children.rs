@@ -17,12 +17,15 @@ use crate::storage::{Access, FileId, FileStorage, HostIdentity, is_marked_read_o
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Children {
     /// Images that read through it now.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub children: Vec<PathBuf>,
     /// Images that recorded it as their parent and do not find it.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub lost: Vec<PathBuf>,
     /// Images that may need it, of which it cannot be told.
     pub unknown: Vec<UnknownChild>,
     /// The folders that were looked into. None found there does not mean that there are none elsewhere.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub looked: Vec<PathBuf>,
     /// Whether the search came to its end.
     pub complete: bool,
@@ -32,6 +35,7 @@ pub struct Children {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct UnknownChild {
     /// The file, or where it was.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub path: PathBuf,
     /// Why it cannot be told.
     pub reason: String,

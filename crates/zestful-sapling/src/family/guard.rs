@@ -9,7 +9,7 @@ use super::children::{Children, children_of, look};
 use super::{Override, Search};
 use crate::chain::{OpenOptions, parent_of, refuse_pinned, refuse_under_way};
 use crate::error::{Error, Refusal, Result};
-use crate::image::{is_single_file, open_place_mut};
+use crate::image::{ImageInfo, is_single_file, open_place_mut};
 use crate::storage::{Access, HostIdentity, Storage, Writers, is_marked_read_only, swapped, writers_of};
 
 /// Where a change looks for what depends on its images, and what it goes over all the same.
@@ -73,6 +73,19 @@ impl Guard {
                 found.nlink()
             ),
             "take the other names away, or copy the image (`copy`) and work with that; --force=hard-links goes on",
+        ))
+    }
+
+    /// Refuses to change what a suspended machine goes on from: its memory holds parts of file systems as they were.
+    pub(crate) fn refuse_saved_state(&self, image: &Path, info: &ImageInfo) -> Result<()> {
+        if !info.saved_state || self.allows(Override::SavedState) {
+            return Ok(());
+        }
+        Err(Error::refused(
+            Refusal::SavedState,
+            format!("{} says that a suspended machine goes on from it, which a change would harm", image.display()),
+            "end the machine's suspension first, or copy the disk (`copy`) and change that; --force=saved-state if the \
+             machine will not be resumed",
         ))
     }
 
@@ -165,6 +178,9 @@ impl Guard {
     /// Everything that speaks against writing into an image that is locked by now.
     fn refuse_for_writing(&self, image: &Path) -> Result<Vec<String>> {
         self.refuse_protected(image)?;
+        if let Some((found, _)) = look(image).ok().flatten() {
+            self.refuse_saved_state(image, found.info())?;
+        }
         let advice = "write to a child, or to a new one (`derive`): a change here would break them all";
         let mut warnings = self.refuse_needed(image, advice)?.1;
         warnings.extend(self.refuse_writers([image])?);

@@ -25,4 +25,6 @@ pub enum Override {
     OtherHost,
     /// A file has more than one name, and nobody relies on the others.
     HardLinks,
+    /// A suspended machine goes on from the content that changes, and is known not to be resumed.
+    SavedState,
 }

@@ -13,6 +13,7 @@ use std::path::{Path, PathBuf};
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
+use crate::bytes::is_zero;
 use crate::error::Result;
 use crate::finding::Finding;
 use crate::storage::{Latched, ReadAt};
@@ -93,6 +94,16 @@ pub struct ImageInfo {
     pub parent: Option<ParentReference>,
     /// Whether changes wait in the log, to be replayed by the next writer.
     pub log_pending: bool,
+    /// Whether a suspended machine goes on from this very content; only a VHD says so.
+    pub saved_state: bool,
+}
+
+impl ImageInfo {
+    /// The most bytes that a file which takes `allocated` on the host can still grow by, whatever the kind of the image:
+    /// of a fixed disk, too, the host may have given only what was written. Tables and bitmaps are left out.
+    pub fn most_growth(&self, allocated: u64) -> u64 {
+        self.virtual_size.saturating_sub(allocated)
+    }
 }
 
 /// How a child knows its parent.
@@ -104,6 +115,19 @@ pub struct ParentReference {
     pub paths: Vec<RecordedPath>,
     /// The parent's time stamp, where the format records it; it may change when a file is copied.
     pub time_stamp: Option<u32>,
+}
+
+impl ParentReference {
+    /// Whether a text speaks of this parent: one of its identities, or a path that ends in its name. That is what the
+    /// paths under the keys `ours` end in, or, without those, any of its paths.
+    pub(crate) fn is_named_in(&self, text: &str, ours: &[&str]) -> bool {
+        let name = |path: &str| path.rsplit(['\\', '/']).next().unwrap_or_default().to_lowercase();
+        let is_ours = |path: &&RecordedPath| ours.contains(&path.key);
+        let any = !self.paths.iter().any(|path| is_ours(&path));
+        let mut names = self.paths.iter().filter(|path| any || is_ours(path)).map(|path| name(&path.text));
+        names.any(|own| !own.is_empty() && own == name(text))
+            || Uuid::parse_str(text).is_ok_and(|id| self.accepted.contains(&id))
+    }
 }
 
 /// What a child is to record of its parent.
@@ -320,6 +344,23 @@ pub(crate) fn data_in(storage: &dyn ReadAt, at: u64, len: u64) -> Result<Range<u
         Some(data) if data.start < end => data.start.max(at)..data.end.min(end),
         _ => end..end,
     })
+}
+
+/// Whether a range of the storage holds nothing but zeros; holes are not read.
+pub(crate) fn reads_zero(storage: &dyn ReadAt, from: u64, len: u64) -> Result<bool> {
+    let mut buffer = vec![0; len.min(64 << 10) as usize];
+    let (mut at, end) = (from, from + len);
+    while at < end {
+        let data = data_in(storage, at, end - at)?;
+        let step = (data.end - data.start).min(buffer.len() as u64);
+        let part = &mut buffer[..step as usize];
+        storage.read_at(part, data.start)?;
+        if !is_zero(part) {
+            return Ok(false);
+        }
+        at = data.start + step;
+    }
+    Ok(true)
 }
 
 /// The folder that relative paths in an image begin from.

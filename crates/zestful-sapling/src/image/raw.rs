@@ -61,6 +61,7 @@ impl RawImage {
             time_stamp: None,
             parent: None,
             log_pending: false,
+            saved_state: false,
         };
         Ok(Self { storage, info, warnings })
     }

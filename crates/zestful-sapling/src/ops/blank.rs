@@ -194,6 +194,6 @@ fn write_zeros(staged: &Staged, data: Range<u64>, progress: &Progress) -> Result
         };
         let written = write();
         drop(wish);
-        written.and(syncer.join().unwrap_or(Err(Error::Cancelled)))
+        written.and(syncer.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
     })
 }

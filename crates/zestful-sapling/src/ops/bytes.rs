@@ -27,12 +27,7 @@ pub fn read_bytes(
     progress: &Progress,
 ) -> Result<()> {
     let disk = Chain::open(path, &OpenOptions::new().with_format(format))?;
-    if at.checked_add(len).is_none_or(|end| end > disk.virtual_size()) {
-        return Err(Error::usage(
-            format!("{len} bytes at byte {at} reach past the end of {}", path.display()),
-            format!("the disk has {} bytes", disk.virtual_size()),
-        ));
-    }
+    refuse_outside(&disk, path, at, len)?;
     let mut buffer = vec![0; CHUNK];
     let mut done = 0;
     progress.begin("reading", len);
@@ -52,14 +47,15 @@ pub fn read_bytes(
 pub struct WriteBytes {
     path: PathBuf,
     at: u64,
+    len: u64,
     format: Option<Format>,
     guard: Guard,
 }
 
 impl WriteBytes {
-    /// Bytes into the disk whose current image is `path`, from byte `at` on.
-    pub fn new(path: impl Into<PathBuf>, at: u64) -> Self {
-        Self { path: path.into(), at, format: None, guard: Guard::new() }
+    /// So many bytes into the disk whose current image is `path`, from byte `at` on.
+    pub fn new(path: impl Into<PathBuf>, at: u64, len: u64) -> Self {
+        Self { path: path.into(), at, len, format: None, guard: Guard::new() }
     }
 
     /// The image's format, whatever its signature says.
@@ -74,7 +70,8 @@ impl WriteBytes {
         self
     }
 
-    /// Allows something unusual: [`Override::UnknownChildren`], [`Override::InUse`], [`Override::HardLinks`].
+    /// Allows something unusual: [`Override::UnknownChildren`], [`Override::InUse`], [`Override::HardLinks`],
+    /// [`Override::SavedState`].
     pub fn with_override(mut self, allowed: Override) -> Self {
         self.guard = self.guard.with_override(allowed);
         self
@@ -83,25 +80,15 @@ impl WriteBytes {
     /// Checks that writing is safe.
     ///
     /// # Errors
-    /// `Usage` when `at` lies past the end; otherwise as [`ChainMut::open_guarded`].
+    /// `Usage` when the range reaches past the end of the disk; otherwise as [`ChainMut::open_guarded`].
     pub fn plan(self) -> Result<WriteBytesPlan> {
         let options = OpenOptions::new().with_format(self.format);
         // A pending log is left to the run; what is read here needs no lock beside this one.
         let locked = self.guard.open_for_writing(&self.path)?;
         let disk = Chain::open(&self.path, &options.with_look(true))?;
-        let room = disk.virtual_size().checked_sub(self.at).ok_or_else(|| {
-            Error::usage(
-                format!("byte {} lies past the end of {}", self.at, self.path.display()),
-                format!("the disk has {} bytes", disk.virtual_size()),
-            )
-        })?;
+        refuse_outside(&disk, &self.path, self.at, self.len)?;
         let mut plan = Plan { operation: "bytes write", warnings: locked.warnings.clone(), ..Plan::default() };
-        plan.steps.push(format!(
-            "write what comes in at byte {} of {}, at most {}",
-            self.at,
-            self.path.display(),
-            format_size(room)
-        ));
+        plan.steps.push(format!("write {} at byte {} of {}", format_size(self.len), self.at, self.path.display()));
         plan.files.change.push(self.path.clone());
         Ok(WriteBytesPlan { plan, request: self, locked })
     }
@@ -121,50 +108,44 @@ impl WriteBytesPlan {
         &self.plan
     }
 
-    /// Writes all that `input` gives; returns how many bytes that were. On return they are durable; after a crash
-    /// before that, any part of them may be there, and everything else is as it was.
+    /// Writes as many bytes of `input` as were announced; what follows them is not read. On return they are durable;
+    /// after a crash or an error before that, any part of them may be there, and everything else is as it was.
     ///
     /// # Errors
-    /// `Usage` when the input reaches past the end of the disk (what came before that is written); `Refused` when the
-    /// image is read-only or in use; `Cancelled`, `Io`.
-    pub fn run(&self, input: &mut dyn Read, progress: &Progress) -> Result<u64> {
-        let WriteBytes { path, at, format, guard } = &self.request;
+    /// `Refused` when the image is read-only or in use; `Io`, also when the input ends early; `Cancelled`.
+    pub fn run(&self, input: &mut dyn Read, progress: &Progress) -> Result<()> {
+        let WriteBytes { path, at, len, format, guard } = &self.request;
         self.locked.refuse_swapped(path)?;
         guard.refuse_writers([&**path])?;
         let mut disk = ChainMut::over(self.locked.clone(), &OpenOptions::new().with_format(*format))?;
-        progress.begin("writing", 0);
+        progress.begin("writing", *len);
         let mut pump = || {
             let mut buffer = vec![0; CHUNK];
             let mut done = 0;
-            loop {
+            while done < *len {
                 progress.check()?;
-                let count =
-                    fill(input, &mut buffer).map_err(|e| Error::io("read the bytes to be written to", path, e))?;
-                if count == 0 {
-                    return Ok(done);
-                }
-                disk.write_at(&buffer[..count], at + done)?;
-                progress.advance(count as u64);
-                done += count as u64;
+                let step = (*len - done).min(CHUNK as u64) as usize;
+                let part = &mut buffer[..step];
+                input.read_exact(part).map_err(|e| Error::io("read all the bytes to be written to", path, e))?;
+                disk.write_at(part, at + done)?;
+                progress.advance(step as u64);
+                done += step as u64;
             }
+            Ok(())
         };
         let outcome = pump();
         // What came before a stop is kept; its own error says more than one of closing.
         let closed = disk.close();
-        outcome.and_then(|done| closed.map(|()| done))
+        outcome.and(closed)
     }
 }
 
-/// Reads until the buffer is full or the input ends.
-fn fill(input: &mut dyn Read, buffer: &mut [u8]) -> std::io::Result<usize> {
-    let mut done = 0;
-    while done < buffer.len() {
-        match input.read(&mut buffer[done..]) {
-            Ok(0) => break,
-            Ok(count) => done += count,
-            Err(error) if error.kind() == std::io::ErrorKind::Interrupted => {}
-            Err(error) => return Err(error),
-        }
+fn refuse_outside(disk: &Chain, path: &Path, at: u64, len: u64) -> Result<()> {
+    match at.checked_add(len) {
+        Some(end) if end <= disk.virtual_size() => Ok(()),
+        _ => Err(Error::usage(
+            format!("{len} bytes at byte {at} reach past the end of {}", path.display()),
+            format!("the disk has {} bytes", disk.virtual_size()),
+        )),
     }
-    Ok(done)
 }

@@ -7,7 +7,7 @@ use serde::Serialize;
 use uuid::Uuid;
 
 use super::blank::Blank;
-use super::digest::{digest_of, layer_digest};
+use super::digest::{differs_from_written, digest_of, layer_digest};
 use super::fill::{Content, Filling};
 use super::new_disk::Identity;
 use super::sapling::Sapling;
@@ -171,8 +171,10 @@ pub struct CopyChainPlan {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct CopyChainOutcome {
     /// The copy of the current image.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub path: PathBuf,
     /// The copies, the current image's first.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub layers: Vec<PathBuf>,
     /// Bytes of data that were written.
     pub bytes_written: u64,
@@ -280,7 +282,7 @@ impl CopyChainPlan {
             staged.forget_cached();
             let image = open_image(staged.storage(), Some(format))?;
             if layer_digest(&*image, progress)? != expected {
-                return Err(not_the_same(path));
+                return Err(differs_from_written(path));
             }
         }
         progress.check()?;
@@ -294,13 +296,8 @@ impl CopyChainPlan {
         let size = self.source.virtual_size();
         let copied = Chain::open(&path, &OpenOptions::new())?;
         let expected = digest_of(&self.source, self.source.layers()[0].path(), size, progress)?;
-        if digest_of(&copied, &path, size, progress)? == expected { Ok(()) } else { Err(not_the_same(&path)) }
+        if digest_of(&copied, &path, size, progress)? == expected { Ok(()) } else { Err(differs_from_written(&path)) }
     }
-}
-
-fn not_the_same(path: &Path) -> Error {
-    let why = "what is read back differs from what was written; the host's disk or memory cannot be trusted";
-    Error::io("verify", path, std::io::Error::other(why))
 }
 
 /// What a child in the same folder records of the image at `path`.

@@ -111,7 +111,7 @@ impl Derive {
             children.push((child.clone(), sapling));
         }
         plan.bytes_written = plan.peak_extra_space;
-        plan.warn_of_growth(&self.children[0], info.virtual_size)?;
+        plan.warn_of_growth(&self.children[0], info.virtual_size, self.children.len())?;
         plan.steps.push(format!("record them in {}", Companion::place(&self.base).display()));
         let identity = identity_of(base.layers()[0].path(), &info)?;
         Ok(DerivePlan { plan, request: self, children, held, identity, looked })
@@ -140,6 +140,7 @@ pub struct DerivePlan {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct DeriveOutcome {
     /// The new images.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub children: Vec<PathBuf>,
     /// Whether the base was frozen by this.
     pub newly_frozen: bool,

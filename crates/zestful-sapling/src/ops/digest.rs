@@ -4,7 +4,8 @@ use std::path::Path;
 
 use crate::bytes::is_zero;
 use crate::chain::{Disk, Part, Stretch, for_each_part, for_each_stretch};
-use crate::error::Result;
+use crate::error::{Error, Result};
+use crate::finding::Finding;
 use crate::image::Image;
 use crate::progress::Progress;
 
@@ -111,6 +112,13 @@ impl<'a> Reading<'a> {
         }
         Ok(())
     }
+}
+
+/// What a copy holds is not what went into it.
+pub(super) fn differs_from_written(path: &Path) -> Error {
+    let message = "what is read back differs from what was written: the host's disk or memory cannot be trusted; the copy is \
+                   thrown away, check the host before the next one";
+    Error::from_finding(Finding::fatal("copy-differs", "content", 0, message).at(path))
 }
 
 #[cfg(test)]

@@ -17,6 +17,7 @@ use crate::chain::{
 };
 use crate::error::{Error, ParentProblemKind, Result};
 use crate::family::look;
+use crate::image::pieces::is_descriptor;
 use crate::image::{Format, Image, ImageInfo, Kind, format_of_name};
 use crate::storage::{HostIdentity, ReadAt, is_temporary_name, user_of};
 
@@ -37,6 +38,7 @@ pub struct Family {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct UnderWay {
     /// The image with which it was begun.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub path: PathBuf,
     /// Who is at it now, as far as this host tells; without, it was cut short.
     pub holder: Option<String>,
@@ -75,6 +77,7 @@ impl UnderWay {
 #[derive(Debug, Serialize)]
 pub struct Node {
     /// The file.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub path: PathBuf,
     /// The on-disk layout.
     pub format: Format,
@@ -96,6 +99,8 @@ pub struct Node {
     pub file_size: u64,
     /// What the host has really set aside for the file.
     pub allocated_size: u64,
+    /// The most bytes that it can still take on the host; 0 for what nothing is written to.
+    pub most_growth: u64,
     /// What the layer has taken on the host since its parent was frozen; `None` for a base.
     pub growth: Option<u64>,
     /// Since when it grows: when it was derived, as far as that is known.
@@ -126,6 +131,7 @@ pub enum Role {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Problem {
     /// The file.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub path: PathBuf,
     /// What is wrong and what to do.
     pub message: String,
@@ -187,19 +193,20 @@ impl Family {
     /// # Errors
     /// `Io` when the folder cannot be read.
     pub fn of_folder(folder: &Path) -> Result<Self> {
-        let read = || -> std::io::Result<Vec<PathBuf>> {
-            let mut paths = Vec::new();
-            for entry in std::fs::read_dir(folder)? {
-                let path = entry?.path();
-                if path.is_file() && (format_of_name(&path).is_some() || is_image_under_another_name(&path)) {
-                    paths.push(path);
-                }
-            }
-            paths.sort();
-            Ok(paths)
-        };
         let mut survey = Survey { lone: lone_companions(folder), ..Survey::default() };
-        let paths = read().map_err(|e| Error::io("read the folder", folder, e))?;
+        let failed = |e| Error::io("read the folder", folder, e);
+        let mut paths = Vec::new();
+        for entry in std::fs::read_dir(folder).map_err(failed)? {
+            let path = entry.map_err(failed)?.path();
+            if !path.is_file() {
+                survey.tell_broken_link(&path);
+            } else if is_descriptor(&path) {
+                survey.tell_broken_pieces(&path);
+            } else if format_of_name(&path).is_some() || is_image_under_another_name(&path) {
+                paths.push(path);
+            }
+        }
+        paths.sort();
         for path in &paths {
             if let Ok(found) = std::fs::metadata(path) {
                 survey.names.entry((found.dev(), found.ino())).or_insert_with(|| path.clone());
@@ -327,6 +334,26 @@ impl Survey {
         fits.then_some(number)
     }
 
+    /// A disk in pieces is nobody's parent and nobody's current disk; whether all of it is there counts all the same.
+    fn tell_broken_pieces(&mut self, path: &Path) {
+        if let Err(error) = open_for_look(path, None, false) {
+            self.problems.push(Problem { path: path.to_owned(), message: error.to_string() });
+        }
+    }
+
+    /// A link with the name of an image that leads nowhere.
+    fn tell_broken_link(&mut self, path: &Path) {
+        let Some(target) = std::fs::read_link(path).ok().filter(|_| !path.exists()) else { return };
+        if format_of_name(path).is_some() || is_descriptor(path) {
+            let message = format!(
+                "{} is a link to {}, and nothing is there: bring that back, or remove the link",
+                path.display(),
+                target.display()
+            );
+            self.problems.push(Problem { path: path.to_owned(), message });
+        }
+    }
+
     /// Companions whose image is not there, and that belong to none of those that are: what they know is out of sight.
     fn tell_lone_companions(&mut self) {
         let images: Vec<PathBuf> = self.images.iter().map(|image| image.path.clone()).collect();
@@ -447,6 +474,10 @@ impl Survey {
             pinned: image.companion.as_ref().is_some_and(|companion| companion.pin.is_some()),
             read_only: image.read_only,
             under_way: image.under_way,
+            most_growth: match role {
+                Role::Current if !image.read_only => image.info.most_growth(image.allocated_size),
+                _ => 0,
+            },
             growth: (image.info.kind == Kind::Differencing).then_some(image.allocated_size),
             since: drawing.since[number],
             virtual_size: image.info.virtual_size,

@@ -79,6 +79,7 @@ pub struct FreshIdentityPlan {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct FreshIdentityOutcome {
     /// The image.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub path: PathBuf,
     /// What identified the disk to a guest before; of a VHD image what its children knew it by.
     pub before: Option<Uuid>,

@@ -24,6 +24,7 @@ const COUNTED_TABLE: u64 = 4 << 20;
 #[derive(Clone, Debug, Serialize)]
 pub struct Report {
     /// The file.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub path: PathBuf,
     /// The on-disk layout.
     pub format: Format,
@@ -35,6 +36,8 @@ pub struct Report {
     pub file_size: u64,
     /// What the host has really set aside for the file.
     pub allocated_size: u64,
+    /// The most bytes that it can still take on the host; 0 for what nothing is written to.
+    pub most_growth: u64,
     /// How a fixed image takes its space, as far as the host tells; `None` for others.
     pub space: Option<Space>,
     /// The unit of allocation.
@@ -100,6 +103,7 @@ pub struct ParentReport {
     /// The paths as recorded, in the order in which they are tried.
     pub recorded_paths: Vec<String>,
     /// The file that was found, be it the right one or not.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub found_path: Option<PathBuf>,
     /// How it is.
     pub state: ParentState,
@@ -171,6 +175,7 @@ pub fn inspect(path: &Path, format: Option<Format>) -> Result<Report> {
     let medium = opened.storage.medium();
     let modified = std::fs::metadata(path).and_then(|m| m.modified()).ok().and_then(|t| Timestamp::try_from(t).ok());
     let (file_size, allocated_size) = (opened.storage.len()?, opened.storage.allocated()?);
+    let read_only = is_marked_read_only(path)?;
     let (parent, depth) = look_at_parents(opened.image, identity, &mut warnings)?;
     Ok(Report {
         path: path.to_owned(),
@@ -179,6 +184,7 @@ pub fn inspect(path: &Path, format: Option<Format>) -> Result<Report> {
         virtual_size: info.virtual_size,
         file_size,
         allocated_size,
+        most_growth: if read_only || medium != Medium::File { 0 } else { info.most_growth(allocated_size) },
         space: (info.kind == Kind::Fixed && !is_device(medium))
             .then(|| space_of(&*opened.storage, info.virtual_size))
             .transpose()?,
@@ -190,7 +196,7 @@ pub fn inspect(path: &Path, format: Option<Format>) -> Result<Report> {
         parent,
         depth,
         in_use: opened.in_use,
-        read_only: is_marked_read_only(path)?,
+        read_only,
         pinned: pin_state(path, &mut warnings)?,
         under_way: intent_of(path)?.as_ref().map(UnderWay::of),
         blocks: opened.blocks,

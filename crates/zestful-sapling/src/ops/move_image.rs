@@ -233,10 +233,13 @@ enum State {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct MoveOutcome {
     /// Where the image stands now.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub path: PathBuf,
     /// The children that were told.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub children: Vec<PathBuf>,
     /// The folders in which children were looked for; none for a move that was carried on.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub looked: Vec<PathBuf>,
 }
 

@@ -7,7 +7,7 @@ use serde::Serialize;
 use uuid::Uuid;
 
 use super::blank::Blank;
-use super::digest::digest_of;
+use super::digest::{differs_from_written, digest_of};
 use super::fill::{Content, Filled, Filling, share, shareable_file};
 use super::target::{Staged, Target};
 use super::unchanged::{Unchanged, refuse_written};
@@ -63,6 +63,7 @@ pub(super) struct NewDisk {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct NewDiskOutcome {
     /// The new image; of a disk in pieces the descriptor.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub path: PathBuf,
     /// Its format.
     pub format: Format,
@@ -150,7 +151,7 @@ impl NewDisk {
         }
         target.require_space(plan.peak_extra_space)?;
         if blank.can_outgrow() && !target.is_device() {
-            plan.warn_of_growth(target.path(), size)?;
+            plan.warn_of_growth(target.path(), size, 1)?;
         }
         let source = source.map(|source| {
             let unchanged = Unchanged::since_now(&source);
@@ -233,8 +234,7 @@ impl NewDisk {
         if digest_of(&written, self.target.path(), self.blank.size(), progress)? == expected {
             return Ok(());
         }
-        let why = "what is read back differs from what was written; the host's disk or memory cannot be trusted";
-        Err(Error::io("verify", self.target.path(), std::io::Error::other(why)))
+        Err(differs_from_written(self.target.path()))
     }
 }
 

@@ -10,7 +10,8 @@ use serde::Serialize;
 use super::Plan;
 use super::diff::DiffRange;
 use crate::chain::{
-    Chain, Companion, Disk, OpenOptions, PIECE, Pin, changed_since, digest_pieces, modified, refuse_under_way,
+    Chain, Companion, Disk, OpenOptions, PIECE, Pin, changed_since, digest_pieces, modified, refuse_device,
+    refuse_under_way,
 };
 use crate::error::{Error, Result};
 use crate::family::{Guard, Override, Search, children_of, look};
@@ -42,8 +43,9 @@ impl PinImage {
     /// What pinning would do.
     ///
     /// # Errors
-    /// `Usage` when it is pinned already; `Refused` when somebody writes to it; otherwise as [`Chain::open`].
+    /// `Usage` when it is pinned already, or a device; `Refused` when somebody writes to it; otherwise as [`Chain::open`].
     pub fn plan(self) -> Result<PinPlan> {
+        refuse_device(&self.path)?;
         let held = Arc::new(Held::default());
         let disk = Chain::open(&self.path, &OpenOptions::new().with_held(&held))?;
         let not_seen = self.refuse_changing()?;
@@ -92,8 +94,10 @@ pub struct PinPlan {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct PinOutcome {
     /// The image.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub path: PathBuf,
     /// Where its digests are kept.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub companion: PathBuf,
     /// The digest of the whole.
     pub digest: String,
@@ -157,6 +161,7 @@ impl PinPlan {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct PinReport {
     /// The image.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub path: PathBuf,
     /// When it was pinned.
     pub pinned: Timestamp,
@@ -179,6 +184,7 @@ pub struct PinReport {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct PinnedChild {
     /// The child.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub path: PathBuf,
     /// Bytes of the changed ranges that it does not hold itself.
     pub bytes_read_through: u64,
@@ -247,6 +253,7 @@ fn read_through(child: &Path, ranges: &[Range<u64>]) -> Result<u64> {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct UnpinOutcome {
     /// The image.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub path: PathBuf,
     /// Whether it can be written to again; images that others grew from, or may have grown from, stay read-only.
     pub writable: bool,

@@ -2,6 +2,7 @@
 //! written, so that the end has little left to wait for.
 
 use std::ops::Range;
+use std::panic::resume_unwind;
 use std::sync::mpsc::{Receiver, Sender, channel, sync_channel};
 
 use super::digest::ContentDigest;
@@ -110,8 +111,9 @@ pub(super) fn run<T: Send>(
         };
         let written = pump();
         drop((wish, filled));
-        let synced = syncer.join().unwrap_or(Err(Error::Cancelled));
-        let read = reader.join().unwrap_or_default();
+        // A thread that panicked is no stop that somebody asked for.
+        let synced = syncer.join().unwrap_or_else(|panic| resume_unwind(panic));
+        let read = reader.join().unwrap_or_else(|panic| resume_unwind(panic));
         let written = written?;
         synced?;
         read.map(|read| (written, read)).ok_or(Error::Cancelled)

@@ -32,12 +32,16 @@ pub struct Plan {
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct FileChanges {
     /// New files.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub create: Vec<PathBuf>,
     /// Files whose content or mode changes.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub change: Vec<PathBuf>,
     /// Files that get another name: from, to.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub rename: Vec<(PathBuf, PathBuf)>,
     /// Files that vanish.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub remove: Vec<PathBuf>,
 }
 
@@ -60,13 +64,15 @@ impl Plan {
         ))
     }
 
-    /// Warns when a growing disk could outgrow the host.
-    pub(super) fn warn_of_growth(&mut self, target: &Path, virtual_size: u64) -> Result<()> {
+    /// Warns when new disks of this size could outgrow the host together.
+    pub(super) fn warn_of_growth(&mut self, target: &Path, virtual_size: u64, disks: usize) -> Result<()> {
         let free = free_space(&folder_of(target))?;
-        if virtual_size > free {
+        let most = virtual_size.saturating_mul(disks as u64);
+        if most > free {
+            let what = if disks == 1 { "the disk".to_owned() } else { format!("the {disks} disks together") };
             self.warnings.push(format!(
-                "the disk can grow to {}, the host has {} free: watch it, or make it smaller",
-                format_size(virtual_size),
+                "{what} can grow to {}, the host has {} free: watch it, or make it smaller",
+                format_size(most),
                 format_size(free)
             ));
         }

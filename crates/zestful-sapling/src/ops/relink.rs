@@ -226,8 +226,10 @@ pub struct RelinkPlan {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct RelinkOutcome {
     /// The child.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub path: PathBuf,
     /// The parent that it finds now.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub parent: PathBuf,
     /// Whether anything had to be recorded.
     pub changed: bool,

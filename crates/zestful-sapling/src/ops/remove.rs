@@ -89,8 +89,10 @@ pub struct RemovePlan {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct RemoveOutcome {
     /// The name under which no image stands any more.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub removed: PathBuf,
     /// Its parent, when that stays frozen though no child of it is known any more.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub frozen_parent: Option<PathBuf>,
     /// What is still recorded in the parent's companion, and why.
     pub still_recorded: Option<String>,

@@ -8,13 +8,14 @@ use serde::Serialize;
 
 use super::family::{Family, Node, Problem, Role, UnderWay};
 use crate::error::{Error, Result};
-use crate::image::Kind;
+use crate::image::pieces::stray_pieces;
 use crate::storage::{free_space, is_temporary_name, user_of, writers_of};
 
 /// What a first look shows. Sizes are in bytes.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Status {
     /// The folder.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub folder: PathBuf,
     /// Whether nothing is broken, unfinished or left over.
     pub ok: bool,
@@ -27,16 +28,19 @@ pub struct Status {
     /// What was begun and is not finished.
     pub under_way: Vec<UnderWay>,
     /// Files that a killed program left under a temporary name; nothing refers to them.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub leftovers: Vec<PathBuf>,
     /// Images that somebody uses now, as far as this host tells.
     pub held: Vec<Held>,
     /// The disks that guests write to.
     pub current: Vec<CurrentDisk>,
     /// Images that are pinned.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub pinned: Vec<PathBuf>,
     /// Layers of the deepest chain.
     pub deepest: usize,
     /// The frozen layer that was not changed for the longest time, and since when.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub oldest_frozen: Option<(PathBuf, Timestamp)>,
     /// The most that all current disks can still grow together.
     pub worst_growth: u64,
@@ -50,6 +54,7 @@ pub struct Status {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Held {
     /// The file.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub path: PathBuf,
     /// Who.
     pub holder: String,
@@ -59,6 +64,7 @@ pub struct Held {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct CurrentDisk {
     /// Its current image.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub path: PathBuf,
     /// The size that a guest sees.
     pub virtual_size: u64,
@@ -107,6 +113,7 @@ pub fn status_of(folder: &Path) -> Result<Status> {
     for entry in std::fs::read_dir(folder).map_err(failed)? {
         let path = entry.map_err(failed)?.path();
         if is_temporary_name(&path) {
+            status.leftovers.extend(stray_pieces(&path));
             match path.is_file().then(|| user_of(&path)).transpose()?.flatten() {
                 Some(holder) => status.held.push(Held { path, holder }),
                 None => status.leftovers.push(path),
@@ -156,16 +163,12 @@ impl Status {
             }
             return;
         }
-        let most_growth = match node.kind {
-            Kind::Fixed => 0,
-            _ => node.virtual_size.saturating_sub(node.allocated_size),
-        };
-        self.worst_growth = self.worst_growth.saturating_add(most_growth);
+        self.worst_growth = self.worst_growth.saturating_add(node.most_growth);
         self.current.push(CurrentDisk {
             path: node.path.clone(),
             virtual_size: node.virtual_size,
             allocated_size: node.allocated_size,
-            most_growth,
+            most_growth: node.most_growth,
             depth: node.depth,
             whole,
         });

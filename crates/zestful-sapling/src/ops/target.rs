@@ -54,6 +54,12 @@ impl Target {
                 "a piece is a multiple of 4096 bytes",
             ));
         }
+        if let Some(format) = format_of_name(path).filter(|format| *format != Format::Raw) {
+            return Err(Error::usage(
+                format!("{} ends in .{format}, and pieces hold a raw disk", path.display()),
+                "choose a name that ends in .raw, or leave the piece size out",
+            ));
+        }
         let path = descriptor_of(path);
         refuse_existing(&path)?;
         Ok(Self { path, form: Form::Pieces { size } })

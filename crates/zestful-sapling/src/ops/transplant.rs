@@ -69,6 +69,7 @@ impl Transplant {
         let base = Chain::open(&self.base, &options)?;
         // From here on nobody changes what is read; whoever did before has left word.
         self.guard.refuse_protected(&self.child)?;
+        self.guard.refuse_saved_state(&self.child, child.info())?;
         for layer in child.layers()[1..].iter().chain(base.layers()) {
             refuse_under_way(layer.path())?;
         }
@@ -150,8 +151,10 @@ pub struct TransplantPlan {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct TransplantOutcome {
     /// The child.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub path: PathBuf,
     /// The base that it reads through now.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub parent: PathBuf,
     /// Bytes that had to be written into the child.
     pub bytes_written: u64,

@@ -31,6 +31,7 @@ pub enum Resumed {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct OverOutcome {
     /// The image with which it had been begun.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub path: PathBuf,
 }
 

@@ -82,8 +82,10 @@ pub struct UnfreezePlan {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct UnfreezeOutcome {
     /// The image.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub path: PathBuf,
     /// The folders in which children were looked for.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub looked: Vec<PathBuf>,
 }
 

@@ -5,9 +5,10 @@ use std::ops::Range;
 use std::path::Path;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
-use super::{MemoryStorage, ReadAt, Storage};
+use super::{Fault, MemoryStorage, ReadAt, Storage};
 use crate::error::{Error, Result};
 
+const EIO: i32 = 5;
 /// Disks write sectors of 512 bytes whole or not at all.
 const SECTOR: usize = 512;
 
@@ -27,6 +28,7 @@ pub enum Operation {
 /// Memory storage that records each change, and fails from a chosen one on.
 #[derive(Debug)]
 pub struct FaultStorage {
+    start: MemoryStorage,
     now: MemoryStorage,
     state: Mutex<State>,
 }
@@ -35,6 +37,7 @@ pub struct FaultStorage {
 struct State {
     operations: Vec<Operation>,
     fail_from: Option<usize>,
+    fail_once: Option<(usize, Fault)>,
 }
 
 /// What happened to a file: what it held at first, and each change since.
@@ -49,7 +52,13 @@ pub struct Recording {
 impl FaultStorage {
     /// Storage that begins as a copy of `start`.
     pub fn new(start: MemoryStorage) -> Self {
-        Self { now: start, state: Mutex::default() }
+        Self { now: start.clone(), start, state: Mutex::default() }
+    }
+
+    /// The change number `operation` (counted from zero) fails, and those after it do not.
+    pub fn fail_once(self, operation: usize, fault: Fault) -> Self {
+        self.lock().fail_once = Some((operation, fault));
+        self
     }
 
     /// From the change number `operation` on (counted from zero) every write, length change, hole and sync fails.
@@ -78,6 +87,17 @@ impl FaultStorage {
             let full = io::Error::from(io::ErrorKind::StorageFull);
             return Err(Error::io("change", self.path(), full));
         }
+        let number = state.operations.len();
+        if let Some((_, fault)) = state.fail_once.take_if(|(at, _)| *at == number) {
+            let error = match fault {
+                Fault::Error(error) => io::Error::from_raw_os_error(error),
+                Fault::LostWrites => io::Error::from_raw_os_error(EIO),
+            };
+            if fault == Fault::LostWrites && operation == Operation::Sync {
+                self.lose_writes(&mut state)?;
+            }
+            return Err(Error::io("change", self.path(), error));
+        }
         apply(&self.now, &operation)?;
         state.operations.push(operation);
         Ok(())
@@ -92,6 +112,22 @@ pub(super) fn apply(storage: &MemoryStorage, operation: &Operation) -> Result<()
         Operation::SetLen(len) => storage.set_len(*len),
         Operation::Punch(offset, len) => storage.punch_hole(*offset, *len),
         Operation::Sync => Ok(()),
+    }
+}
+
+impl FaultStorage {
+    /// Of what was written since the last sync some never reached the disk; the host forgets that it ever had it.
+    fn lose_writes(&self, state: &mut State) -> Result<()> {
+        let durable = state.operations.iter().rposition(|done| *done == Operation::Sync).map_or(0, |sync| sync + 1);
+        let mut random = Random::new(state.operations.len() as u64);
+        let later = state.operations.split_off(durable);
+        // What the file system itself notes, such as lengths, goes through its journal.
+        let kept = later.into_iter().filter(|done| matches!(done, Operation::SetLen(_)) || random.below(2) == 0);
+        state.operations.extend(kept);
+        let now = self.start.clone();
+        state.operations.iter().try_for_each(|operation| apply(&now, operation))?;
+        self.now.become_like(&now);
+        Ok(())
     }
 }
 

@@ -66,6 +66,12 @@ impl MemoryStorage {
         Ok(storage)
     }
 
+    /// Takes on the content and the length of another.
+    pub(super) fn become_like(&self, other: &Self) {
+        let other = other.lock().clone();
+        *self.lock() = other;
+    }
+
     fn lock(&self) -> MutexGuard<'_, Sparse> {
         self.inner.lock().unwrap_or_else(PoisonError::into_inner)
     }

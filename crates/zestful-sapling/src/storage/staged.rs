@@ -65,6 +65,12 @@ impl StagedFile {
         self.storage.forget_cached();
     }
 
+    /// Makes the file durable under its temporary name, for others to be found by what it says.
+    pub(crate) fn settle(&self) -> Result<()> {
+        self.storage.sync()?;
+        sync_folder(&self.temporary)
+    }
+
     /// Lets a range of the new file share the space of a range of `source`, where the file system can do that for any
     /// file of its own; otherwise the kernel copies.
     ///
@@ -121,11 +127,22 @@ impl StagedFile {
     }
 }
 
-/// A name beside `target` for what is not complete yet.
+/// The longest name that file systems take.
+const MOST_IN_NAME: usize = 255;
+
+/// A name beside `target` for what is not complete yet; of a long one only the beginning is in it.
 pub(crate) fn temporary_name(target: &Path) -> PathBuf {
-    let mut name = OsString::from(target);
-    name.push(format!(".partial-{:08x}", uuid::Uuid::new_v4().as_fields().0));
-    PathBuf::from(name)
+    let end = format!(".partial-{:08x}", uuid::Uuid::new_v4().as_fields().0);
+    let name = target.file_name().unwrap_or_default();
+    let mut temporary = match name.len() + end.len() <= MOST_IN_NAME {
+        true => name.to_owned(),
+        false => {
+            let text = name.to_string_lossy();
+            OsString::from(&text[..text.floor_char_boundary(MOST_IN_NAME - end.len())])
+        }
+    };
+    temporary.push(end);
+    target.with_file_name(temporary)
 }
 
 /// Whether a name is one that [`temporary_name`] gives.

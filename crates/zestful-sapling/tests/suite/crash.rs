@@ -160,7 +160,7 @@ fn small(shape: Shape) -> Shape {
 }
 
 /// A child over a base with content, or the base alone.
-fn prepared(shape: Shape, child: bool) -> (Layers, Model) {
+pub fn prepared(shape: Shape, child: bool) -> (Layers, Model) {
     let mut layers = Layers::new(shape);
     let mut model = Model::default();
     let mut disk = layers.open();

@@ -1,5 +1,6 @@
 //! Loss of power, and a host that fills up, at every moment of work that spans several files.
 
+use std::collections::BTreeSet;
 use std::path::Path;
 
 use zestful_sapling::chain::{Chain, ChainMut, OpenOptions, intent_of, journal_of};
@@ -198,8 +199,18 @@ fn every_crash_state_reads_as_before_and_is_carried_on() {
         let found = tape.crash_states(5, 2).unwrap();
         // Still running, so that the files are the same ones again in each state.
         tape.stop();
-        for (number, (issued, state)) in found.into_iter().enumerate().step_by(every) {
+        let listed = || all_files(root).into_iter().collect::<BTreeSet<_>>();
+        let (files, end) = (listed(), found.iter().map(|(issued, _)| *issued).max());
+        for (number, (issued, state)) in found.into_iter().enumerate() {
+            let is_over = Some(issued) == end;
+            if !is_over && !number.is_multiple_of(every) {
+                continue;
+            }
             tape.restore(&state).unwrap();
+            // What returned stays: no journal, no file that went comes back.
+            if is_over {
+                assert_eq!(listed(), files, "{work:?} after its end (state {number})");
+            }
             work.judge(&tribe, &format!("after {issued} changes (state {number})"));
             // What another program would do with it now: nothing is begun twice.
             if number.is_multiple_of(3)

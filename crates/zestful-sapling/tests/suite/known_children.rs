@@ -53,7 +53,7 @@ impl Scene {
         let search = Search::default;
         let mut remove = Remove::new(image).with_search(search());
         let mut renew = FreshIdentity::new(image).with_search(search());
-        let mut write = WriteBytes::new(image, 0).with_search(search());
+        let mut write = WriteBytes::new(image, 0, 1).with_search(search());
         for allowed in overrides {
             remove = remove.with_override(*allowed);
             renew = renew.with_override(*allowed);

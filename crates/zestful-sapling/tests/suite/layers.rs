@@ -3,7 +3,8 @@
 use std::path::{Path, PathBuf};
 
 /// Lowest first; modules of one layer do not know each other.
-const LAYERS: [&[&str]; 8] = [
+const LAYERS: [&[&str]; 9] = [
+    &["lossy"],
     &["error", "finding", "size", "bytes", "progress"],
     &["storage"],
     &["image"],

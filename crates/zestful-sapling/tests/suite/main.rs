@@ -19,6 +19,7 @@ mod model;
 mod new_disks;
 mod operations;
 mod pins;
+mod single_failures;
 mod storages;
 mod tribe;
 mod unfinished;

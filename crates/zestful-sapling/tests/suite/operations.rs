@@ -116,15 +116,20 @@ fn bytes_go_in_and_out() {
     let path = folder.path().join("records.vhdx");
     Make::new(&path, 4 << 20).plan().unwrap().run(&Progress::new()).unwrap();
     let write = |at: u64, bytes: &[u8]| {
-        WriteBytes::new(&path, at).plan().and_then(|plan| plan.run(&mut &*bytes, &Progress::new()))
+        let plan = WriteBytes::new(&path, at, bytes.len() as u64).plan()?;
+        plan.run(&mut &*bytes, &Progress::new())
     };
     let text: Vec<u8> = (0..3_000_000u32).map(|n| (n % 251) as u8).collect();
-    assert_eq!(write(777, &text).unwrap(), 3_000_000);
+    write(777, &text).unwrap();
     let mut found = Vec::new();
     read_bytes(&path, None, 777, 3_000_000, &mut found, &Progress::new()).unwrap();
     assert!(found == text);
     assert!(matches!(read_bytes(&path, None, 4 << 20, 1, &mut found, &Progress::new()), Err(Error::Usage(_))));
     assert!(matches!(write((4 << 20) - 10, &text), Err(Error::Usage(_))));
+    assert!(matches!(write(u64::MAX, &text), Err(Error::Usage(_))));
+    let mut end = Vec::new();
+    read_bytes(&path, None, (4 << 20) - 10, 10, &mut end, &Progress::new()).unwrap();
+    assert_eq!(end, [0; 10], "of what does not fit nothing is written");
     assert!(matches!(write(5 << 20, b""), Err(Error::Usage(_))));
 }
 
@@ -148,7 +153,7 @@ fn a_broken_pipe_of_bytes_is_told() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("records.vhdx");
     Make::new(&path, 4 << 20).plan().unwrap().run(&Progress::new()).unwrap();
-    let plan = WriteBytes::new(&path, 0).plan().unwrap();
+    let plan = WriteBytes::new(&path, 0, 2 << 20).plan().unwrap();
     assert!(matches!(plan.run(&mut Broken(1 << 20), &Progress::new()), Err(Error::Io { .. })));
     drop(plan);
     let mut first = [0; 1];

@@ -109,7 +109,7 @@ fn a_pinned_image_refuses_every_change() {
         Err(Error::Refused(Refusal::Pinned, advice)) => assert!(advice.to_string().contains("unpin")),
         other => panic!("{other:?}"),
     };
-    refused(WriteBytes::new(&other, 0).plan().map(|_| ()));
+    refused(WriteBytes::new(&other, 0, 1).plan().map(|_| ()));
     refused(FreshIdentity::new(&other).plan().map(|_| ()));
     refused(Remove::new(&other).with_override(Override::UnknownChildren).plan().map(|_| ()));
     refused(MoveImage::new(&other, path("elsewhere")).plan().map(|_| ()));

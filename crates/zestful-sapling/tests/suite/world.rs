@@ -180,6 +180,9 @@ pub fn steps(shape: &Shape, count: std::ops::Range<usize>, derive: u32) -> impl 
 /// A new image of this shape for the layer `number`, over `parent`.
 pub fn create(shape: &Shape, number: usize, parent: Option<&dyn Image>, storage: &dyn Storage) {
     let (size, block_size) = (shape.virtual_size, shape.block_sizes[number]);
+    if shape.format == Format::Raw {
+        return storage.set_len(size).unwrap();
+    }
     let id = parent.map(|parent| parent.info().data_identity.unwrap());
     if shape.format == Format::Vhd {
         let mut options = vhd::CreateOptions::new(size).with_block_size(block_size);
@@ -215,6 +218,7 @@ impl Shape {
     /// No rule of the format is broken; after a crash the end of the file may be untidy.
     pub fn assert_valid(&self, storage: Arc<dyn ReadAt>, after_crash: bool) {
         let findings = match self.format {
+            Format::Raw => return,
             Format::Vhd => vhd::check(storage, &Progress::new()).unwrap(),
             _ => vhdx::check(storage, &Progress::new()).unwrap(),
         };

@@ -11,7 +11,7 @@ use crate::{text, watch};
 
 pub(super) fn run(console: &Console, path: &Path, options: &WriteOptions) -> Result<Outcome, Failure> {
     let request = FreshIdentity::new(path).with_format(options.format(path)?).with_search(options.search.search());
-    let request = options.overrides().fold(request, FreshIdentity::with_override);
+    let request = options.force.iter().copied().fold(request, FreshIdentity::with_override);
     let plan = watch::patiently(console, || request.clone().plan())?;
     if console.show_plan(plan.summary())? {
         return Ok(Outcome::Done);

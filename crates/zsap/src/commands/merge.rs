@@ -156,7 +156,7 @@ pub(super) fn give_up(
         format!("gave up {} of {}", intent.work, console.strong(&text::path(intent.child()))),
         "  it reads as before; what was written already stays and takes its space".to_owned(),
     ];
-    console.answer(&json!({ "abandoned": intent.child(), "work": intent.work }), lines)?;
+    console.answer(&json!({ "abandoned": intent.child().to_string_lossy(), "work": intent.work }), lines)?;
     Ok(Outcome::Done)
 }
 

@@ -21,7 +21,9 @@ pub(super) fn run(console: &Console, paths: &[PathBuf], format: &FormatOption) -
             let (reports, problems) = folder(path)?;
             lines.extend(folder_lines(console, path, &reports, &problems));
             answers.extend(reports.iter().map(|report| json!(report)));
-            answers.extend(problems.iter().map(|(path, message)| json!({ "path": path, "error": message })));
+            answers.extend(
+                problems.iter().map(|(path, message)| json!({ "path": path.to_string_lossy(), "error": message })),
+            );
         } else {
             let report = inspect(path, format.of(path)?)?;
             lines.extend(image_lines(console, &report));
@@ -195,7 +197,7 @@ fn image_lines(console: &Console, report: &Report) -> Vec<String> {
         return lines;
     }
     line("changed", text::age(report.modified));
-    let growth = report.virtual_size.saturating_sub(report.allocated_size);
+    let growth = report.most_growth;
     let room = match (report.read_only || report.place == PlaceReport::Pieces, growth <= report.host_free) {
         (true, _) => "it grows no more".to_owned(),
         (false, true) => format!("the most it can still grow, {}, fits", console.size(growth)),

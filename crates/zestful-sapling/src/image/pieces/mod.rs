@@ -137,6 +137,13 @@ impl Descriptor {
     }
 }
 
+/// The pieces that have their names already, of a disk whose descriptor, the file at `path`, never came to its own:
+/// nothing refers to them.
+pub(crate) fn stray_pieces(path: &Path) -> Vec<PathBuf> {
+    let found = Descriptor::read(path).map_or_else(|_| Vec::new(), |found| paths_of(path, &found));
+    found.into_iter().filter(|piece| piece.exists()).collect()
+}
+
 /// Files of a set, a few of them open at a time.
 struct OpenFiles {
     paths: Vec<PathBuf>,

@@ -118,13 +118,15 @@ impl StagedPieces {
         let mut text = serde_json::to_vec_pretty(&descriptor)
             .map_err(|e| Error::io("describe", &self.descriptor, std::io::Error::other(e)))?;
         text.push(b'\n');
+        // Durable before the first piece has its name: what a kill leaves from here on is told by it.
+        let staged = StagedFile::create(&self.descriptor)?;
+        staged.storage().write_at(&text, 0)?;
+        staged.settle()?;
         for (temporary, target) in self.set.files.paths.iter().zip(&self.targets) {
             rename_new(temporary, target)?;
             self.published += 1;
         }
         sync_folder(&self.descriptor)?;
-        let staged = StagedFile::create(&self.descriptor)?;
-        staged.storage().write_at(&text, 0)?;
         staged.publish()?;
         self.done = true;
         Ok(())

@@ -6,8 +6,8 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 use crate::error::Result;
 use crate::storage::ReadAt;
 
-/// Bitmaps that are kept when nothing has changed in them; of 512 bytes each as a rule.
-const MOST_KEPT: usize = 4096;
+/// Bytes of bitmaps that are kept, those that changed included; one bitmap has 512 bytes as a rule, 512 KiB at most.
+const MOST_KEPT: usize = 2 << 20;
 
 /// Bitmaps by the place where they stand in the file, read as they are needed.
 #[derive(Default)]
@@ -18,7 +18,11 @@ pub(super) struct Bitmaps {
 #[derive(Default)]
 struct Cache {
     maps: HashMap<u64, Map>,
+    /// The unchanged ones, oldest first.
     order: VecDeque<u64>,
+    /// Bytes of all, and of those that changed.
+    kept: usize,
+    changed: usize,
 }
 
 struct Map {
@@ -53,24 +57,31 @@ impl Bitmaps {
             return Ok(false);
         }
         fill(&mut map.bytes, first, count);
-        map.changed = true;
+        if !std::mem::replace(&mut map.changed, true) {
+            let len = map.bytes.len();
+            cache.changed += len;
+            cache.order.retain(|kept| *kept != place);
+        }
         Ok(true)
     }
 
     /// The bitmap of a block that was allocated just now.
     pub(super) fn put(&mut self, place: u64, bytes: Vec<u8>) {
-        self.lock().maps.insert(place, Map { bytes, changed: true });
+        let mut cache = self.lock();
+        cache.forget(place);
+        cache.kept += bytes.len();
+        cache.changed += bytes.len();
+        cache.maps.insert(place, Map { bytes, changed: true });
     }
 
     /// The place is used for something else from now on.
     pub(super) fn forget(&mut self, place: u64) {
-        let mut cache = self.lock();
-        cache.maps.remove(&place);
-        cache.order.retain(|kept| *kept != place);
+        self.lock().forget(place);
     }
 
+    /// Bytes of the bitmaps that changed.
     pub(super) fn changed(&self) -> usize {
-        self.lock().maps.values().filter(|map| map.changed).count()
+        self.lock().changed
     }
 
     /// The changed bitmaps by their place.
@@ -84,11 +95,12 @@ impl Bitmaps {
 
     pub(super) fn mark_unchanged(&mut self) {
         let mut cache = self.lock();
-        let Cache { maps, order } = &mut *cache;
+        let Cache { maps, order, changed, .. } = &mut *cache;
         for (place, map) in maps.iter_mut().filter(|(_, map)| map.changed) {
             map.changed = false;
             order.push_back(*place);
         }
+        *changed = 0;
     }
 }
 
@@ -97,17 +109,24 @@ impl Cache {
         if self.maps.contains_key(&place) {
             return Ok(());
         }
-        while self.maps.len() >= MOST_KEPT {
+        while self.kept + len as usize > MOST_KEPT {
             let Some(oldest) = self.order.pop_front() else { break };
-            if self.maps.get(&oldest).is_some_and(|map| !map.changed) {
-                self.maps.remove(&oldest);
-            }
+            self.kept -= self.maps.remove(&oldest).map_or(0, |map| map.bytes.len());
         }
         let mut bytes = vec![0; len as usize];
         storage.read_at(&mut bytes, place)?;
+        self.kept += bytes.len();
         self.maps.insert(place, Map { bytes, changed: false });
         self.order.push_back(place);
         Ok(())
+    }
+
+    fn forget(&mut self, place: u64) {
+        if let Some(map) = self.maps.remove(&place) {
+            self.kept -= map.bytes.len();
+            self.changed -= if map.changed { map.bytes.len() } else { 0 };
+            self.order.retain(|kept| *kept != place);
+        }
     }
 }
 

@@ -4,10 +4,9 @@ use std::sync::Arc;
 
 use super::layout::Layout;
 use super::{SECTOR, bitmap};
-use crate::bytes::is_zero;
 use crate::error::{Error, Result};
 use crate::finding::{Finding, Repair};
-use crate::image::data_in;
+use crate::image::reads_zero;
 use crate::progress::Progress;
 use crate::storage::ReadAt;
 
@@ -32,7 +31,6 @@ fn check_all(storage: &dyn ReadAt, progress: &Progress, findings: &mut Vec<Findi
     let Some(blocks) = layout.blocks.as_ref().filter(|blocks| blocks.parent.is_none()) else { return Ok(()) };
     let name = storage.path().file_name().unwrap_or(storage.path().as_os_str()).to_string_lossy().into_owned();
     progress.begin(format!("checking {name}"), blocks.table.len() as u64 * blocks.block_size);
-    let mut buffer = vec![0; 64 << 10];
     let mut bitmap = vec![0; blocks.bitmap_len as usize];
     for block in 0..blocks.table.len() as u64 {
         progress.check()?;
@@ -44,7 +42,7 @@ fn check_all(storage: &dyn ReadAt, progress: &Progress, findings: &mut Vec<Findi
         while first < sectors {
             let (present, run) = bitmap::run(&bitmap, first, sectors - first);
             let (from, len) = (place + blocks.bitmap_len + first * SECTOR, run * SECTOR);
-            if !present && !reads_zero(storage, from, len, &mut buffer)? {
+            if !present && !reads_zero(storage, from, len)? {
                 let message = format!("block {block} holds data in sectors that its bitmap calls never written");
                 findings.push(Finding::broken("vhd-unwritten-data", "data block", from, message, Repair::Lossy));
                 break;
@@ -53,19 +51,4 @@ fn check_all(storage: &dyn ReadAt, progress: &Progress, findings: &mut Vec<Findi
         }
     }
     Ok(())
-}
-
-fn reads_zero(storage: &dyn ReadAt, from: u64, len: u64, buffer: &mut [u8]) -> Result<bool> {
-    let (mut at, end) = (from, from + len);
-    while at < end {
-        let data = data_in(storage, at, end - at)?;
-        let step = (data.end - data.start).min(buffer.len() as u64);
-        let part = &mut buffer[..step as usize];
-        storage.read_at(part, data.start)?;
-        if !is_zero(part) {
-            return Ok(false);
-        }
-        at = data.start + step;
-    }
-    Ok(true)
 }

@@ -121,6 +121,9 @@ impl Footer {
     pub(super) fn unique_id(&self) -> Uuid {
         Uuid::from_bytes(array(&self.bytes, UNIQUE_ID))
     }
+    pub(super) fn saved_state(&self) -> bool {
+        self.bytes[SAVED_STATE] != 0
+    }
     pub(super) fn time_stamp(&self) -> u32 {
         be_u32(&self.bytes, TIME_STAMP)
     }
@@ -245,10 +248,14 @@ fn judge(footer: &Footer, at: u64, findings: &mut Vec<Finding>) -> Result<()> {
             findings.push(Finding::warning(code, "footer", at, message, Repair::Safe));
         }
     };
-    warn(bytes[SAVED_STATE] != 0, "vhd-saved-state", "the disk belongs to a suspended machine");
+    warn(bytes[SAVED_STATE] == 1, "vhd-saved-state", "the disk belongs to a suspended machine");
     warn(bytes[GEOMETRY..GEOMETRY + 4] != geometry(size), "vhd-geometry", "the geometry is not what the size gives");
     warn(!crate::bytes::is_zero(&bytes[RESERVED..]), "vhd-reserved", "reserved bytes are not zero");
     warn(footer.unique_id().is_nil(), "vhd-id", "the identity is all zero");
+    if bytes[SAVED_STATE] > 1 {
+        let message = format!("the saved state is {}, 0 and 1 are legal; it is taken for 1", bytes[SAVED_STATE]);
+        findings.push(Finding::broken("vhd-saved-state", "footer", at, message, Repair::Lossy));
+    }
     let features = be_u32(bytes, FEATURES);
     if features & FEATURE_RESERVED == 0 || features & !KNOWN_FEATURES != 0 {
         let message = format!("the features {features:#x} are not legal, 2 and 3 are");

@@ -1,6 +1,8 @@
 //! Everything that opening an image finds out, in the order in which it may be trusted: footer, dynamic header, parent,
 //! table. `check` runs the same steps and keeps all findings.
 
+use std::ops::Range;
+
 use super::footer::{DiskType, Footer, FooterPlace, select};
 use super::header::{self, DynamicHeader};
 use super::{SECTOR, locator};
@@ -12,9 +14,12 @@ use crate::storage::ReadAt;
 
 /// The entry of a block that takes no space.
 pub(super) const UNUSED: u32 = u32::MAX;
-/// The table is held in memory: 8 million entries are enough for 4 TiB in the smallest usual blocks.
-const MOST_ENTRIES: u64 = 8 << 20;
+/// The table is held in memory: 4 million entries are enough for the format's largest disk, 2040 GiB, in the smallest
+/// usual blocks, 512 KiB.
+const MOST_ENTRIES: u64 = 4 << 20;
 const MOST_FINDINGS: usize = 50;
+/// Data of new blocks begins at multiples of this, as hosts' blocks do; the bitmap stands just before.
+const DATA_ALIGNMENT: u64 = 4096;
 
 /// An image whose structures are known and sound.
 #[derive(Clone, Debug)]
@@ -36,8 +41,8 @@ pub(super) struct Blocks {
     pub(super) table: Vec<u32>,
     pub(super) parent: Option<ParentReference>,
     pub(super) header: DynamicHeader,
-    /// Where the last of header, table and locators ends; they may stand behind the blocks.
-    structures_end: u64,
+    /// Where footer copy, header, table and locators begin and end; they may stand behind the blocks.
+    structures: Vec<(u64, u64)>,
     virtual_size: u64,
 }
 
@@ -53,11 +58,47 @@ impl Blocks {
         (entry != UNUSED).then(|| u64::from(entry) * SECTOR)
     }
 
+    /// What lies between all that the image knows of and has room for a block, in order.
+    pub(super) fn gaps(&self) -> Vec<Range<u64>> {
+        let mut starts: Vec<u32> = self.table.iter().copied().filter(|entry| *entry != UNUSED).collect();
+        starts.sort_unstable();
+        let blocks = starts.into_iter().map(|entry| u64::from(entry) * SECTOR);
+        let mut structures = self.structures.clone();
+        structures.sort_unstable();
+        let mut structures = structures.into_iter().peekable();
+        let (mut gaps, mut at) = (Vec::new(), 0);
+        let mut pass = |start: u64, end: u64| {
+            if at + self.stride() <= start {
+                gaps.push(at..start);
+            }
+            at = at.max(end.next_multiple_of(SECTOR));
+        };
+        for block in blocks {
+            while let Some((start, end)) = structures.next_if(|(start, _)| *start < block) {
+                pass(start, end);
+            }
+            pass(block, block + self.stride());
+        }
+        structures.for_each(|(start, end)| pass(start, end));
+        gaps
+    }
+
+    /// A place for a block in a gap, where the block's data begins where those of the host do if that fits.
+    pub(super) fn place_in(&self, gap: &Range<u64>) -> Option<u64> {
+        let fits = |place: &u64| place + self.stride() <= gap.end;
+        Some(self.aligned(gap.start)).filter(fits).or(Some(gap.start)).filter(fits)
+    }
+
+    /// The first place from `at` on for a block whose data begins where those of the host do.
+    pub(super) fn aligned(&self, at: u64) -> u64 {
+        (at + self.bitmap_len).next_multiple_of(DATA_ALIGNMENT) - self.bitmap_len
+    }
+
     /// Nothing that the image knows of stands from here on, up to the footer.
     pub(super) fn used_end(&self) -> u64 {
         let last = self.table.iter().filter(|entry| **entry != UNUSED).max();
         let blocks = last.map_or(0, |entry| u64::from(*entry) * SECTOR + self.stride());
-        blocks.max(self.structures_end).next_multiple_of(SECTOR)
+        blocks.max(self.structures.iter().map(|(_, end)| *end).max().unwrap_or_default()).next_multiple_of(SECTOR)
     }
 
     /// Bytes of a block that lie inside the disk.
@@ -98,6 +139,7 @@ impl Layout {
             time_stamp: Some(self.footer.time_stamp()),
             parent,
             log_pending: false,
+            saved_state: self.footer.saved_state(),
         }
     }
 }
@@ -144,9 +186,12 @@ fn read_blocks(
         let message = format!("the table lies outside the file: offset={table_offset}, file={len}");
         return Err(Error::from_finding(Finding::fatal("vhd-table-outside", "block allocation table", at, message)));
     }
-    let mut raw = vec![0; (needed * 4) as usize];
-    storage.read_at(&mut raw, table_offset)?;
-    let table = raw.chunks_exact(4).map(|entry| be_u32(entry, 0)).collect();
+    if !table_offset.is_multiple_of(SECTOR) {
+        let message =
+            format!("the table stands at {table_offset}, not at the beginning of a sector: the image is only read");
+        findings.push(Finding::warning("vhd-table-place", "dynamic header", at, message, Repair::None));
+    }
+    let table = read_table(storage, table_offset, needed)?;
     if header.entries() > needed {
         let message = format!("the table has {} entries, the disk needs {needed}", header.entries());
         findings.push(Finding::note("vhd-table-long", "dynamic header", at, message));
@@ -170,14 +215,26 @@ fn read_blocks(
         let end = entry.offset.checked_add(u64::from(entry.len)).filter(|end| *end <= len)?;
         (entry.len > 0).then_some((entry.offset, end, "parent locator"))
     }));
-    let structures_end = taken.iter().map(|(_, end, _)| *end).max().unwrap_or_default();
-    let blocks = Blocks { table_offset, block_size, bitmap_len, table, parent, header, structures_end, virtual_size };
+    let structures = taken.iter().map(|(start, end, _)| (*start, *end)).collect();
+    let blocks = Blocks { table_offset, block_size, bitmap_len, table, parent, header, structures, virtual_size };
     let end = match place {
         FooterPlace::End(at) => at,
         FooterPlace::Copy => len,
     };
     judge_table(&blocks, taken, end, findings)?;
     Ok(blocks)
+}
+
+fn read_table(storage: &dyn ReadAt, offset: u64, entries: u64) -> Result<Vec<u32>> {
+    const STEP: u64 = 64 << 10;
+    let mut table = Vec::with_capacity(entries as usize);
+    let mut raw = vec![0; STEP.min(entries * 4) as usize];
+    for at in (0..entries * 4).step_by(STEP as usize) {
+        let part = &mut raw[..STEP.min(entries * 4 - at) as usize];
+        storage.read_at(part, offset + at)?;
+        table.extend(part.chunks_exact(4).map(|entry| be_u32(entry, 0)));
+    }
+    Ok(table)
 }
 
 /// Every used entry lies inside the file, before the footer, and over nothing else.
@@ -188,7 +245,7 @@ fn judge_table(
     findings: &mut Vec<Finding>,
 ) -> Result<()> {
     let mut bad: Vec<Finding> = Vec::new();
-    let mut places: Vec<(u32, u32)> = Vec::new();
+    let mut places: Vec<u32> = Vec::new();
     let fatal = |block: u32, code, message: String| {
         let at = blocks.table_offset + u64::from(block) * 4;
         Finding::fatal(code, "block allocation table", at, message)
@@ -203,17 +260,21 @@ fn judge_table(
         {
             bad.push(fatal(block, "vhd-block-overlap", format!("block {block} at {start} lies over the {name}")));
         } else {
-            places.push((*entry, block));
+            places.push(*entry);
         }
         if bad.len() >= MOST_FINDINGS {
             break;
         }
     }
     places.sort_unstable();
+    let block_at = |place: u32, nth: usize| {
+        let mut at = (0u32..).zip(&blocks.table).filter(|(_, entry)| **entry == place).map(|(block, _)| block);
+        at.nth(nth).unwrap_or_default()
+    };
     for pair in places.windows(2) {
-        if bad.len() < MOST_FINDINGS && u64::from(pair[1].0 - pair[0].0) * SECTOR < blocks.stride() {
-            let message = format!("blocks {} and {} share a place", pair[0].1, pair[1].1);
-            bad.push(fatal(pair[1].1, "vhd-block-overlap", message));
+        if bad.len() < MOST_FINDINGS && u64::from(pair[1] - pair[0]) * SECTOR < blocks.stride() {
+            let (one, other) = (block_at(pair[0], 0), block_at(pair[1], usize::from(pair[0] == pair[1])));
+            bad.push(fatal(other, "vhd-block-overlap", format!("blocks {one} and {other} share a place")));
         }
     }
     match bad.pop() {

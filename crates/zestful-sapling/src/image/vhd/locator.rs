@@ -56,6 +56,31 @@ pub(super) fn read(
     Ok(ParentReference { accepted: vec![header.parent_id()], paths, time_stamp: Some(header.parent_time()) })
 }
 
+/// The entries that another record of the parent leaves alone: those that are not ours to write, unless they name the
+/// parent that was recorded before and is not to be found at `relative`.
+pub(super) fn kept(
+    storage: &dyn ReadAt,
+    header: &DynamicHeader,
+    had: Option<&ParentReference>,
+    relative: &str,
+) -> Result<Vec<LocatorEntry>> {
+    let (len, mut kept) = (storage.len()?, Vec::new());
+    let had = had.filter(|had| !had.paths.iter().any(|path| path.key == CODES[0].1 && path.text == relative));
+    for entry in header.locators().filter(|entry| ![RELATIVE, ABSOLUTE].contains(&entry.code)) {
+        let inside = entry.offset.checked_add(u64::from(entry.len)).is_some_and(|end| end <= len);
+        if !inside || entry.len > MOST_BYTES {
+            continue;
+        }
+        let mut bytes = vec![0; entry.len as usize];
+        storage.read_at(&mut bytes, entry.offset)?;
+        let text = CODES.iter().any(|(code, _)| *code == entry.code).then(|| decode(entry.code, &bytes)).flatten();
+        if !had.zip(text).is_some_and(|(had, text)| had.is_named_in(&text, &[CODES[0].1, CODES[1].1, NAME])) {
+            kept.push(entry);
+        }
+    }
+    Ok(kept)
+}
+
 fn decode(code: [u8; 4], bytes: &[u8]) -> Option<String> {
     let text = match &code {
         b"W2ru" | b"W2ku" => utf16le(bytes),

@@ -27,15 +27,15 @@ use super::reader::extent_at;
 use super::{SECTOR, header, locator};
 use crate::error::{Error, Refusal, Result};
 use crate::finding::Finding;
-use crate::image::{Extent, Image, ImageInfo, ImageMut, ParentRecord, Syncer, check_range, data_in, no_parent};
+use crate::image::{
+    Extent, Image, ImageInfo, ImageMut, ParentRecord, Syncer, check_range, data_in, no_parent, reads_zero,
+};
 use crate::storage::{Latched, ReadAt, Storage};
 
-/// Data begins at multiples of this, as hosts' blocks do; the bitmap stands just before.
-const DATA_ALIGNMENT: u64 = 4096;
 /// Bytes that the file grows by at a time, at least.
 const GROWTH: u64 = 64 << 20;
-/// Changed bitmaps that are held back at most.
-const MOST_CHANGED: usize = 1024;
+/// Bytes of changed bitmaps that are held back at most.
+const MOST_CHANGED: usize = 1 << 20;
 
 /// A VHD image, open for writing.
 ///
@@ -53,8 +53,8 @@ pub struct VhdMut {
     next: u64,
     /// From here up to the footer the file certainly holds zeros.
     clean_from: u64,
-    /// Places of blocks that nothing names.
-    free: Vec<u64>,
+    /// What lies between the blocks, the first last.
+    free: Vec<Range<u64>>,
     /// The same, once the next commit is done.
     released: Vec<u64>,
     /// Places of blocks that no commit has named yet.
@@ -85,7 +85,16 @@ impl VhdMut {
                 "copy it into a new image, which is whole again",
             ));
         };
+        if let Some(finding) = warnings.iter().find(|finding| finding.code == "vhd-table-place") {
+            return Err(Error::refused(
+                Refusal::ReadOnly,
+                format!("{} cannot be changed so that a crash does no harm: {}", path.display(), finding.message),
+                "copy it into a new image",
+            ));
+        }
         let next = layout.blocks.as_ref().map_or(0, Blocks::used_end);
+        let mut free = layout.blocks.as_ref().map_or_else(Vec::new, Blocks::gaps);
+        free.reverse();
         Ok(Self {
             info: layout.info(),
             layout,
@@ -94,7 +103,7 @@ impl VhdMut {
             footer_at,
             next,
             clean_from: footer_at,
-            free: Vec::new(),
+            free,
             released: Vec::new(),
             new_places: BTreeSet::new(),
             changed_table: BTreeSet::new(),
@@ -137,14 +146,20 @@ impl VhdMut {
     }
 
     /// A place for a block; its data reads as zero.
-    fn allocate(&mut self, stride: u64, bitmap_len: u64) -> Result<u64> {
+    fn allocate(&mut self) -> Result<u64> {
+        let Some(blocks) = &self.layout.blocks else { return Ok(0) };
+        let stride = blocks.stride();
         self.unsynced = true;
-        if let Some(place) = self.free.pop() {
-            self.storage.punch_hole(place, stride)?;
-            self.new_places.insert(place);
-            return Ok(place);
+        while let Some(gap) = self.free.pop() {
+            let Some(place) = blocks.place_in(&gap) else { continue };
+            self.free.push(place + stride..gap.end);
+            // Some programs keep things of their own between the blocks, which nothing points at.
+            if reads_zero(&*self.storage, place, stride)? {
+                self.new_places.insert(place);
+                return Ok(place);
+            }
         }
-        let place = (self.next + bitmap_len).next_multiple_of(DATA_ALIGNMENT) - bitmap_len;
+        let place = blocks.aligned(self.next);
         if place + stride > self.footer_at {
             self.grow(place + stride.max(GROWTH))?;
         }
@@ -188,7 +203,7 @@ impl VhdMut {
         let place = match blocks.place(block) {
             Some(place) => place,
             None => {
-                let place = self.allocate(stride, bitmap_len)?;
+                let place = self.allocate()?;
                 let mut bytes = vec![0; bitmap_len as usize];
                 if !differencing {
                     bitmap::fill(&mut bytes, 0, (stride - bitmap_len) / SECTOR);
@@ -309,7 +324,7 @@ impl VhdMut {
             let stride = self.layout.blocks.as_ref().map_or(0, Blocks::stride);
             self.bitmaps.forget(place);
             self.storage.punch_hole(place, stride)?;
-            self.free.push(place);
+            self.free.push(place..place + stride);
         }
         Ok(())
     }
@@ -406,8 +421,10 @@ impl ImageMut for VhdMut {
     fn set_data_identity(&mut self, identity: Uuid) -> Result<()> {
         // A session that ended between the two footers may have given it this identity already.
         let lags = self.warnings.iter().any(|finding| finding.code == "vhd-copy-differs");
-        if lags || self.info.data_identity != Some(identity) {
-            self.put_identity(identity)?;
+        match lags || self.info.data_identity != Some(identity) {
+            true => self.put_identity(identity)?,
+            // What a session that was killed wrote last is durable before anything goes where it freed space.
+            false => self.storage.sync()?,
         }
         (self.begun, self.amended) = (true, true);
         Ok(())
@@ -422,7 +439,8 @@ impl ImageMut for VhdMut {
         };
         let at = self.next.max(blocks.used_end());
         let after = at + header::LEN as u64;
-        let (locators, bytes) = locator::encode(&parent.relative, parent.absolute.as_deref(), after);
+        let (mut locators, bytes) = locator::encode(&parent.relative, parent.absolute.as_deref(), after);
+        locators.extend(locator::kept(&*self.storage, &blocks.header, self.info.parent.as_ref(), &parent.relative)?);
         let time_stamp = parent.time_stamp.unwrap_or_default();
         let header = blocks.header.clone().with_parent(parent.identity, time_stamp, &parent.name, &locators);
         self.put_header(at, &[header.bytes(), bytes.as_slice()].concat(), DiskType::DIFFERENCING)

@@ -136,6 +136,8 @@ impl Layout {
         let table = self.table();
         let mut findings = Findings::default();
         let mut claims = Claims::new(self.bounds.file_len);
+        // Beside the others: another block there is no damage, it holds what the entry gave up.
+        let mut kept = Claims::new(self.bounds.file_len);
         for (start, end, _) in &self.bounds.taken {
             claims.claim(*start, end - start);
         }
@@ -171,7 +173,10 @@ impl Layout {
                 Role::Payload(_) => self.geometry.block_size,
             };
             if !entry.state().has_place() {
-                if entry.offset() != 0 {
+                if entry.state().may_keep_place() && matches!(role, Role::Payload(_)) {
+                    // Whoever wrote it may count on it: nothing else goes there while the entry names it.
+                    kept.claim(entry.offset(), if entry.offset() == 0 { 0 } else { len });
+                } else if entry.offset() != 0 {
                     let message = format!("{role} takes no space, yet its entry names the place {}", entry.offset());
                     findings.push(untidy("vhdx-entry-place", message));
                 }
@@ -190,6 +195,7 @@ impl Layout {
             }
             Ok(())
         })?;
+        claims.join(&kept);
         Ok((findings.list, claims))
     }
 
@@ -243,6 +249,7 @@ impl Layout {
             time_stamp: None,
             parent: parameters.parent.clone(),
             log_pending: self.pending.is_some(),
+            saved_state: false,
         }
     }
 }

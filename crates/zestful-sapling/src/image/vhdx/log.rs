@@ -23,6 +23,9 @@ const DESCRIPTOR: usize = 32;
 /// Data descriptors in an entry whose descriptors take one sector.
 pub(super) const MOST_PAGES_IN_ENTRY: usize = (SECTOR - ENTRY_HEADER) / DESCRIPTOR;
 
+/// Bytes of descriptors, of an entry that may be damaged; enough for a log of 8 MiB.
+const MOST_ILLEGAL: u64 = 64 << 10;
+
 /// A valid entry, without its content.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) struct Entry {
@@ -37,6 +40,22 @@ pub(super) struct Entry {
     pub(super) flushed_len: u64,
     /// The file's length that holds everything in use.
     pub(super) last_len: u64,
+}
+
+/// What stands at a place in the ring.
+enum Found {
+    Whole(Entry),
+    /// Its checksum is right, so that no loss of power made it what it is.
+    Illegal(Entry),
+}
+
+/// What the ring holds.
+#[derive(Debug, PartialEq, Eq)]
+pub(super) struct Sequences {
+    /// The entries to be replayed, in order: of all valid sequences in the ring the newest, from its tail to its head.
+    pub(super) active: Option<Vec<Entry>>,
+    /// An entry that would be newer, whose checksum is right and whose descriptors are not legal.
+    pub(super) illegal: Option<Entry>,
 }
 
 /// A change that an entry asks for.
@@ -84,11 +103,12 @@ impl Ring<'_> {
         Ok(bytes)
     }
 
-    /// The entry at `position`, if a whole and valid one of this log begins there.
+    /// What begins at `position`: a whole entry of this log, or none.
     ///
     /// Reading stops at the first sector that cannot be part of an entry, so that the cost of looking at every
-    /// position stays in proportion to the length of the ring.
-    fn entry(&self, position: u64, log: Uuid) -> Result<Option<Entry>> {
+    /// position stays in proportion to the length of the ring; an entry whose descriptors are not legal is read on, if
+    /// it is no longer than any that a writer makes, to tell damage from a torn write.
+    fn entry(&self, position: u64, log: Uuid) -> Result<Option<Found>> {
         let first = self.sector(position)?;
         let len = u64::from(le_u32(&first, 8));
         let entry = Entry {
@@ -115,7 +135,7 @@ impl Ring<'_> {
         let mut unsummed = first;
         unsummed[4..8].fill(0);
         let mut sum = crc32c::crc32c(&unsummed);
-        let mut pages = 0;
+        let (mut pages, mut legal) = (0, true);
         for at in (0..descriptor_len).step_by(SECTOR) {
             let sector = if at == 0 { first } else { self.sector(position + at)? };
             if at > 0 {
@@ -125,15 +145,14 @@ impl Ring<'_> {
                 let is_page = descriptor[..4] == *b"desc";
                 let zeros = descriptor[..4] == *b"zero" && le_u64(descriptor, 8).is_multiple_of(PAGE);
                 let sound = le_u64(descriptor, 24) == entry.sequence && le_u64(descriptor, 16).is_multiple_of(PAGE);
-                if !sound || !(is_page || zeros) {
+                legal &= sound && (is_page || zeros);
+                if !legal && descriptor_len > MOST_ILLEGAL {
                     return Ok(None);
                 }
                 pages += u64::from(is_page);
             }
         }
-        if pages.checked_mul(PAGE).and_then(|data| data.checked_add(descriptor_len)) != Some(len) {
-            return Ok(None);
-        }
+        legal &= pages.checked_mul(PAGE).and_then(|data| data.checked_add(descriptor_len)) == Some(len);
         for at in (descriptor_len..len).step_by(SECTOR) {
             let sector = self.sector(position + at)?;
             let (high, low) = (u64::from(le_u32(&sector, 4)), u64::from(le_u32(&sector, SECTOR - 4)));
@@ -142,22 +161,30 @@ impl Ring<'_> {
             }
             sum = crc32c::crc32c_append(sum, &sector);
         }
-        Ok((sum == le_u32(&first, 4)).then_some(entry))
+        Ok((sum == le_u32(&first, 4)).then_some(match legal {
+            true => Found::Whole(entry),
+            false => Found::Illegal(entry),
+        }))
     }
 
-    /// The entries to be replayed, in order: of all valid sequences in the ring the newest, from its tail to its head.
+    /// Looks through the ring.
     ///
     /// The specification restarts its search inside every run of entries it has rejected. A run that begins later in
     /// the same run has the same head and holds fewer entries, so it cannot succeed where the longer one failed:
     /// each position is looked at once as a beginning.
-    pub(super) fn active_sequence(&self, log: Uuid) -> Result<Option<Vec<Entry>>> {
+    pub(super) fn sequences(&self, log: Uuid) -> Result<Sequences> {
         let mut entries = HashMap::new();
+        let mut illegal: Option<Entry> = None;
         let mut position = 0;
         while position < self.place.len {
             let data = data_in(self.storage, self.place.offset + position, self.place.len - position)?;
             position = (data.start - self.place.offset) / PAGE * PAGE;
-            if let Some(entry) = (position < self.place.len).then(|| self.entry(position, log)).transpose()?.flatten() {
-                entries.insert(position, entry);
+            match (position < self.place.len).then(|| self.entry(position, log)).transpose()?.flatten() {
+                Some(Found::Whole(entry)) => _ = entries.insert(position, entry),
+                Some(Found::Illegal(entry)) if illegal.is_none_or(|other| other.sequence < entry.sequence) => {
+                    illegal = Some(entry);
+                }
+                _ => {}
             }
             position += PAGE;
         }
@@ -184,7 +211,8 @@ impl Ring<'_> {
                 best = Some(run.split_off(tail));
             }
         }
-        Ok(best)
+        let head = best.as_ref().and_then(|best| best.last()).map_or(0, |head| head.sequence);
+        Ok(Sequences { active: best, illegal: illegal.filter(|entry| entry.sequence > head) })
     }
 
     /// Calls `act` with each change of an entry and the place it goes to, in order.
@@ -308,7 +336,7 @@ mod tests {
                 .collect();
             writer.append(&storage, &pages, 4 << 20).unwrap();
             let ring = Ring { storage: &storage, place: PLACE };
-            let active = ring.active_sequence(writer.log).unwrap().unwrap();
+            let active = ring.sequences(writer.log).unwrap().active.unwrap();
             assert_eq!(active.len(), 1);
             assert_eq!(active[0].sequence, u64::from(lap) + 2);
             let mut found = Vec::new();
@@ -320,7 +348,32 @@ mod tests {
             })
             .unwrap();
             assert_eq!(found, pages);
-            assert_eq!(ring.active_sequence(Uuid::nil()).unwrap(), None);
+            assert_eq!(ring.sequences(Uuid::nil()).unwrap(), Sequences { active: None, illegal: None });
+        }
+    }
+
+    /// An entry that a writer wrote wrong is no torn one: what it says is lost, and that is told.
+    #[test]
+    fn an_illegal_entry_with_the_right_checksum_is_not_taken_for_a_torn_one() {
+        let page: PageBytes = Box::new([7; SECTOR]);
+        for (field, value) in [(0, 0x55_u8), (16, 1), (24, 0x55)] {
+            let storage = MemoryStorage::new();
+            storage.set_len(4 << 20).unwrap();
+            let mut writer = LogWriter::begin(&storage, PLACE, 4 << 20).unwrap();
+            let at = PLACE.offset + writer.position;
+            writer.append(&storage, &[(2 << 20, page.clone())], 4 << 20).unwrap();
+            let mut entry = vec![0; 2 * SECTOR];
+            storage.read_at(&mut entry, at).unwrap();
+            entry[ENTRY_HEADER + field] = value;
+            let ring = Ring { storage: &storage, place: PLACE };
+            storage.write_at(&entry, at).unwrap();
+            assert_eq!(ring.sequences(writer.log).unwrap().illegal, None, "torn: {field}");
+            let sum = checksum(&entry);
+            put(&mut entry, 4, &sum.to_le_bytes());
+            storage.write_at(&entry, at).unwrap();
+            let found = ring.sequences(writer.log).unwrap();
+            assert_eq!(found.active.unwrap().last().unwrap().sequence, 1);
+            assert_eq!(found.illegal.unwrap().sequence, 2, "illegal: {field}");
         }
     }
 }

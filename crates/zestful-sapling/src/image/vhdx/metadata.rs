@@ -119,11 +119,13 @@ pub(super) fn replace_locator(
     let items = parse_table(&bytes).unwrap_or_default();
     let number = items.iter().position(|item| item.id == PARENT_LOCATOR && item.flags & IS_USER == 0);
     let number = number.ok_or_else(|| full("there is no parent locator to replace"))?;
-    let locator = locator::encode(parent);
+    let mut old = vec![0; items[number].len.min(MAX_ITEM_LEN) as usize];
+    view.read_at(&mut old, region.offset + u64::from(items[number].offset))?;
+    let locator = locator::replace(&old, parent);
     let len = locator.len() as u64;
     // One commit of the log has room for a hundred pages.
     if len > MOST_LOCATOR {
-        return Err(full("the paths of the parent are too long"));
+        return Err(full("what is recorded of the parent is too long"));
     }
     let others: Vec<&Item> = items.iter().enumerate().filter(|(n, _)| *n != number).map(|(_, item)| item).collect();
     let mut places = vec![u64::from(items[number].offset), TABLE_LEN as u64];

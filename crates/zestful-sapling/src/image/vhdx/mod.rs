@@ -109,7 +109,7 @@ mod tests {
             put(&mut entry, 4, &sum.to_le_bytes());
             storage.write_at(&entry, place.offset).unwrap();
             let ring = log::Ring { storage: &storage, place };
-            for entry in ring.active_sequence(Uuid::from_u128(5)).unwrap().into_iter().flatten() {
+            for entry in ring.sequences(Uuid::from_u128(5)).unwrap().active.into_iter().flatten() {
                 ring.changes(&entry, |_, _| Ok(())).unwrap();
             }
         }

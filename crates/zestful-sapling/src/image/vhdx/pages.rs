@@ -11,8 +11,8 @@ use crate::error::Result;
 use crate::image::data_in;
 use crate::storage::ReadAt;
 
-/// 4 MiB of pages; a page of the table speaks of at least 512 MiB of disk.
-const MOST_PAGES: usize = 1024;
+/// 1 MiB of pages, in each layer of a chain; a page of the table speaks of at least 512 MiB of disk.
+const MOST_PAGES: usize = 256;
 
 pub(super) type PageBytes = Box<[u8; PAGE as usize]>;
 

@@ -32,16 +32,39 @@ enum Patch {
 /// Real logs have 1 MiB; this bounds the memory that a hostile one can ask for.
 const MAX_LOG: u64 = 64 << 20;
 
+fn refuse_long(place: Region) -> Result<()> {
+    if place.len <= MAX_LOG {
+        return Ok(());
+    }
+    let message = format!("the log has {} bytes, at most {MAX_LOG} are replayed", place.len);
+    Err(Error::from_finding(Finding::unsupported("vhdx-log-size", "log", place.offset, message)))
+}
+
+/// Refuses a log that is empty, and with which a new writer's changes could not be replayed after a loss of power.
+pub(super) fn refuse_unfit(header: &Header, place: Region) -> Result<()> {
+    if header.log_version != 0 {
+        let message = format!("the log version is {}, only 0 can be written", header.log_version);
+        return Err(Error::from_finding(Finding::unsupported("vhdx-log-version", "header", place.offset, message)));
+    }
+    refuse_long(place)
+}
+
 /// Reads the log that the header names and works out what its replay changes.
 pub(super) fn replay(inner: Arc<dyn ReadAt>, header: &Header, place: Region) -> Result<Replayed> {
     let fatal = |code, message: String| Error::from_finding(Finding::fatal(code, "log", header.log_offset, message));
-    if place.len > MAX_LOG {
-        let message = format!("the log has {} bytes, at most {MAX_LOG} are replayed", place.len);
-        return Err(Error::from_finding(Finding::unsupported("vhdx-log-size", "log", place.offset, message)));
-    }
+    refuse_long(place)?;
     let file_len = inner.len()?;
     let ring = Ring { storage: &inner, place };
-    let Some(entries) = ring.active_sequence(header.log)? else {
+    let found = ring.sequences(header.log)?;
+    if let Some(entry) = found.illegal {
+        let message = format!(
+            "the entry at {} of the log, the newest, has the right checksum, and descriptors that are not legal: no loss of \
+             power does that, and what it was to change is not known",
+            entry.position
+        );
+        return Err(fatal("vhdx-log-entry", message));
+    }
+    let Some(entries) = found.active else {
         let message = "the header says that changes wait in the log, but no valid sequence of entries is there";
         return Err(fatal("vhdx-log-sequence", message.to_owned()));
     };

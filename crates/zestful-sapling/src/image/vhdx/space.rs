@@ -28,6 +28,11 @@ impl Claims {
         free
     }
 
+    /// Marks all that is in use in another of the same file.
+    pub(super) fn join(&mut self, other: &Self) {
+        self.words.iter_mut().zip(&other.words).for_each(|(word, other)| *word |= other);
+    }
+
     /// The unused ranges inside the file, in order: offset and length.
     pub(super) fn unused(&self) -> impl Iterator<Item = (u64, u64)> {
         let used = |unit: u64| self.words[(unit / 64) as usize] >> (unit % 64) & 1 != 0;

@@ -32,6 +32,11 @@ impl State {
     pub(super) fn has_place(self) -> bool {
         self == Self::FULLY_PRESENT || self == Self::PARTIALLY_PRESENT
     }
+
+    /// Whether a block without content may keep the place that it had.
+    pub(super) fn may_keep_place(self) -> bool {
+        self == Self::UNDEFINED || self == Self::UNMAPPED
+    }
 }
 
 /// One entry: a state and a place.

@@ -21,6 +21,7 @@ use super::header::{HEADERS, Header};
 use super::layout::Layout;
 use super::log::{LogWriter, MOST_PAGES_IN_ENTRY};
 use super::region::Region;
+use super::replay::refuse_unfit;
 use super::space::Space;
 use super::table::{Entry, State, Table};
 use super::{ALIGNMENT, PAGE, metadata};
@@ -79,6 +80,7 @@ impl VhdxMut {
         let storage = Arc::new(Latched::new(storage));
         let mut warnings = Vec::new();
         let mut layout = Layout::read(storage.clone(), &mut warnings)?;
+        refuse_unfit(&layout.header, layout.log)?;
         if let Some(replayed) = layout.pending.clone() {
             // Judged before anything is written: a damaged file stays as it was found.
             layout.judge_small_table(&mut warnings)?;

@@ -106,7 +106,10 @@ impl Merge {
         let held = Arc::new(Held::default());
         let (chain, layers) = self.lock_layers(&held)?;
         // From here on nobody of ours changes the layers or grows anything from them; whoever did before has left word.
-        layers.iter().try_for_each(|layer| self.guard.refuse_protected(layer))?;
+        for (path, layer) in layers.iter().zip(chain.layers()) {
+            self.guard.refuse_protected(path)?;
+            self.guard.refuse_saved_state(path, layer.info())?;
+        }
         let parent = chain.layers().get(layers.len()).map(|parent| parent.path().to_owned());
         if let Some(parent) = &parent {
             refuse_under_way(parent)?;
@@ -329,14 +332,18 @@ pub struct MergePlan {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct MergeOutcome {
     /// Where the merged image stands.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub path: PathBuf,
     /// Bytes that were moved by this run.
     pub bytes_moved: u64,
     /// The names under which no image stands any more.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub removed: Vec<PathBuf>,
     /// The children that record the merged image as their parent now.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub relinked: Vec<PathBuf>,
     /// Children that were not where they had been: they must be relinked by hand.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub missing: Vec<PathBuf>,
 }
 

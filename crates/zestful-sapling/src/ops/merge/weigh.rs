@@ -41,10 +41,13 @@ pub struct Weighed {
     /// Space that the host must have for it at the worst moment.
     pub peak_extra_space: u64,
     /// Images whose files change.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub changed: Vec<PathBuf>,
     /// Names that vanish.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub removed: Vec<PathBuf>,
     /// Images that grew from the child and must be told.
+    #[serde(serialize_with = "crate::lossy::text")]
     pub relinked: Vec<PathBuf>,
     /// Why it is not possible, if it is not.
     pub refused: Option<String>,
