@@ -53,6 +53,7 @@
 //! At every moment the files are valid images that hold all that was flushed; a new file stands under its name whole or
 //! not at all. The modules say how, and `docs/safety.md` gives the argument.
 
+mod bounded;
 mod bytes;
 pub mod chain;
 pub mod check;

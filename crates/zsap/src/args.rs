@@ -591,7 +591,7 @@ pub(crate) enum BytesCommand {
         #[command(flatten)]
         format: FormatOption,
     },
-    /// Write guest bytes from standard input or a file
+    /// Write guest bytes from standard input or a file; where they do not fit, none of them
     Write {
         /// The current image of the disk
         path: PathBuf,
@@ -623,5 +623,18 @@ fn sectors(text: &str) -> Result<(u32, u32), String> {
         "512/4096" => Ok((512, 4096)),
         "4096/4096" => Ok((4096, 4096)),
         _ => Err("one of 512/512, 512/4096, 4096/4096".to_owned()),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// What is typed is what is meant: the library calls each override by the same name.
+    #[test]
+    fn what_is_forced_is_what_was_typed() {
+        for (name, allowed, _) in OVERRIDES {
+            assert_eq!(serde_json::to_value(allowed).unwrap(), name);
+        }
     }
 }

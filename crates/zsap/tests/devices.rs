@@ -69,6 +69,8 @@ fn a_device_is_source_and_target() {
     scene.run("bytes write child.vhdx --at 5M -i zeros -q").expect("write", 0, "", "");
     content[5 << 20..(5 << 20) + (512 << 10)].fill(0);
 
+    scene.run(&format!("pin {device}")).expect("pin", 2, "", "is a device: nothing that is known of it can be kept");
+    assert!(!std::path::Path::new(&format!("{device}.zsap.json")).exists());
     let refused = scene.run(&format!("copy child.vhdx {device}"));
     refused.expect("not blank", 4, "", "is not blank, and all of its content would be lost");
     let plan = scene.run(&format!("copy child.vhdx {device} --yes --plan"));

@@ -6,7 +6,7 @@
 //! renamed by hand.
 
 use std::ffi::OsString;
-use std::io::Write;
+use std::io::{Read, Write};
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -20,6 +20,11 @@ use crate::error::{Error, Refusal, Result};
 use crate::finding::Finding;
 use crate::image::{folder_of, open_image, open_place};
 use crate::storage::{Access, BlockDevice, FileId, StagedFile, Storage, Turn, open_regular, remove, sync_folder};
+
+/// The digests of a pinned disk of 64 TiB take 1.2 GiB.
+const MOST_BYTES: u64 = 2 << 30;
+/// More children than that are recorded of no image.
+const MOST_CHILDREN: usize = 1 << 16;
 
 const VERSION: u32 = 2;
 /// The form without the identities of the image.
@@ -38,7 +43,11 @@ pub struct Companion {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub frozen: Option<Timestamp>,
     /// The children that grew from the image, as far as we were there.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[serde(
+        default,
+        skip_serializing_if = "Vec::is_empty",
+        deserialize_with = "crate::bounded::list::<_, _, MOST_CHILDREN>"
+    )]
     pub children: Vec<KnownChild>,
     /// That the image is never to change, and what proves that it did not.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -201,7 +210,8 @@ impl Companion {
     /// What stands at `place`.
     pub(crate) fn read(place: &Path) -> Result<Option<Self>> {
         let Some(file) = open_regular(place)? else { return Ok(None) };
-        let found: Self = serde_json::from_reader(std::io::BufReader::new(file)).map_err(|error| {
+        let reader = std::io::BufReader::new(file.take(MOST_BYTES));
+        let found: Self = serde_json::from_reader(reader).map_err(|error| {
             let message = format!(
                 "it cannot be understood: {error}; whether the image is pinned, and who grew from it, cannot be told: \
                  restore it from a copy, or remove it by hand"

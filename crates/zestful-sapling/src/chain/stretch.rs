@@ -86,3 +86,72 @@ pub(crate) fn data_len(disk: &dyn Disk) -> Result<u64> {
     })?;
     Ok(total)
 }
+
+#[cfg(test)]
+mod tests {
+    use std::ops::Range;
+    use std::path::Path;
+
+    use super::*;
+    use crate::image::{Extent, Format, ImageInfo, Kind};
+
+    /// An image with sectors of 4096 bytes on a host whose holes are finer: every third 512 bytes are data.
+    struct Fine(ImageInfo);
+
+    impl Image for Fine {
+        fn path(&self) -> &Path {
+            Path::new("(fine)")
+        }
+        fn info(&self) -> &ImageInfo {
+            &self.0
+        }
+        fn extent_at(&self, offset: u64, len: u64) -> Result<Extent> {
+            Ok(Extent { len, source: Source::Data(offset + 1536) })
+        }
+        fn read_data(&self, _: &mut [u8], _: u64) -> Result<()> {
+            Ok(())
+        }
+        fn host_data(&self, at: u64, len: u64) -> Result<Range<u64>> {
+            let end = at + len;
+            let data = |unit: &u64| unit.is_multiple_of(3) && !(40..90).contains(unit);
+            let first = (at / 512..end.div_ceil(512)).find(data);
+            Ok(first.map_or(end..end, |unit| (unit * 512).max(at)..(unit * 512 + 512).min(end)))
+        }
+    }
+
+    #[test]
+    fn parts_are_whole_sectors_whatever_the_hosts_holes_are() {
+        let info = ImageInfo {
+            format: Format::Vhdx,
+            kind: Kind::Dynamic,
+            virtual_size: 64 << 10,
+            block_size: None,
+            logical_sector: 4096,
+            physical_sector: 4096,
+            identity: None,
+            data_identity: None,
+            time_stamp: None,
+            parent: None,
+            log_pending: false,
+            saved_state: false,
+        };
+        let (image, mut next, mut zeros) = (Fine(info), 0, 0);
+        split_by_holes(Stretch { layer: &image, at: 1536, offset: 0, len: 64 << 10 }, |part| {
+            let (range, is_data) = match part {
+                Part::Data(stretch) => {
+                    assert_eq!(stretch.at, stretch.offset + 1536);
+                    (stretch.offset..stretch.offset + stretch.len, true)
+                }
+                Part::Zeros(range) => (range, false),
+            };
+            assert!(range.start == next && range.end.is_multiple_of(4096), "{range:?}");
+            let data = image.host_data(range.start + 1536, range.end - range.start)?;
+            assert!(is_data || data.is_empty(), "{range:?} holds data");
+            zeros += if is_data { 0 } else { range.end - range.start };
+            next = range.end;
+            Ok(())
+        })
+        .unwrap();
+        assert!(next == 64 << 10 && zeros >= 16 << 10, "{zeros}");
+    }
+}

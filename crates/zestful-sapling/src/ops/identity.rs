@@ -37,7 +37,8 @@ impl FreshIdentity {
         self
     }
 
-    /// Allows something unusual: [`Override::UnknownChildren`], [`Override::InUse`], [`Override::HardLinks`].
+    /// Allows something unusual: [`Override::UnknownChildren`], [`Override::InUse`], [`Override::HardLinks`],
+    /// [`Override::SavedState`].
     pub fn with_override(mut self, allowed: Override) -> Self {
         self.guard = self.guard.with_override(allowed);
         self

@@ -147,3 +147,30 @@ pub(super) fn write_into(image: &mut dyn ImageMut, chunk: &Chunk, progress: &Pro
         Chunk::Zeros(range) => zero(range.clone(), progress, |at, len| image.zero_at(at, len)).map(|()| 0),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// A fault of the program is no stop that somebody asked for: it comes through, whichever thread has it.
+    #[test]
+    fn a_panic_beside_the_writer_is_not_taken_for_a_stop() {
+        let outcome = |in_reader: bool, in_syncer: bool| {
+            let read = |feed: &mut Feed<'_>| {
+                assert!(!in_reader, "the reader's fault");
+                feed.read(0, 2 * SYNC_EVERY, |_, _| Ok(()))
+            };
+            let sync = || {
+                assert!(!in_syncer, "the syncer's fault");
+                Ok(())
+            };
+            let run = || run(read, |_| Ok(SYNC_EVERY), sync, &Progress::new()).map(|_| ());
+            std::panic::catch_unwind(std::panic::AssertUnwindSafe(run))
+        };
+        assert!(matches!(outcome(false, false), Ok(Ok(()))));
+        for (in_reader, in_syncer) in [(true, false), (false, true)] {
+            let fault = outcome(in_reader, in_syncer).expect_err("a panic");
+            assert!(fault.downcast_ref::<&str>().is_some_and(|text| text.ends_with("fault")));
+        }
+    }
+}

@@ -7,14 +7,11 @@ use std::sync::Arc;
 
 use super::{NewImage, Override, Plan};
 use crate::error::{Error, Refusal, Result};
-use crate::image::pieces::{StagedPieces, descriptor_of, is_descriptor};
+use crate::image::pieces::{MOST_PIECES, StagedPieces, descriptor_of, is_descriptor};
 use crate::image::{Format, check_ending, format_of_name};
 use crate::progress::Progress;
 use crate::size::format_size;
 use crate::storage::{Access, BlockDevice, Medium, ReadAt, StagedDevice, StagedFile, Storage, refuse_existing};
-
-/// More pieces than anybody would carry.
-const MOST_PIECES: u64 = 100_000;
 
 /// A place that is fit for a new disk.
 #[derive(Clone, Debug)]
@@ -141,7 +138,7 @@ impl Target {
                 "choose a larger device",
             )),
             Form::Device { len, .. } => Ok(len),
-            Form::Pieces { size } if wanted.div_ceil(size) > MOST_PIECES => Err(Error::usage(
+            Form::Pieces { size } if wanted.div_ceil(size) > MOST_PIECES as u64 => Err(Error::usage(
                 format!("{} would be {} pieces", format_size(wanted), wanted.div_ceil(size)),
                 format!("at most {MOST_PIECES} are made: choose larger ones"),
             )),

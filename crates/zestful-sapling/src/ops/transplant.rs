@@ -36,7 +36,8 @@ impl Transplant {
 
     /// Allows something unusual: [`Override::InUse`] though another process has an image open for writing,
     /// [`Override::UnrecordedChild`] though the new base's companion cannot record the child, [`Override::HardLinks`]
-    /// though one of them has a second name, [`Override::OtherHost`] carries on what another host began.
+    /// though one of them has a second name, [`Override::SavedState`] though a suspended machine goes on from the
+    /// child, [`Override::OtherHost`] carries on what another host began.
     pub fn with_override(mut self, allowed: Override) -> Self {
         self.guard = self.guard.with_override(allowed);
         self

@@ -62,7 +62,10 @@ impl Drop for FileStorage {
 pub(crate) fn open_regular(path: &Path) -> Result<Option<File>> {
     let file = OpenOptions::new().read(true).custom_flags(OFlags::NONBLOCK.bits().cast_signed()).open(path);
     let file = match file {
-        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
+        // Beside an image with the longest of names nothing can stand.
+        Err(error) if matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::InvalidFilename) => {
+            return Ok(None);
+        }
         other => other.map_err(|e| Error::io("open", path, e))?,
     };
     let found = file.metadata().map_err(|e| Error::io("open", path, e))?;

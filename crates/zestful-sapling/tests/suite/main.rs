@@ -8,6 +8,7 @@ mod corpus;
 mod crash;
 mod damage;
 mod diff;
+mod edges;
 mod failing;
 mod family_crash;
 mod interleaved;

@@ -476,8 +476,11 @@ fn a_copy_that_reads_back_otherwise_is_told() {
             });
             plan.run(&progress)
         });
-        let Err(Error::Io { source, .. }) = done else { panic!("{target}: {done:?}") };
-        assert!(source.to_string().contains("differs from what was written"), "{source}");
+        let Err(Error::Damaged(finding)) = done else { panic!("{target}: {done:?}") };
+        assert!(
+            finding.code == "copy-differs" && finding.message.contains("differs from what was written"),
+            "{finding}"
+        );
         assert_eq!(files(folder.path()), ["herbarium.raw"]);
     }
 }

@@ -76,8 +76,9 @@ impl Truth {
         let disk = ChainMut::from_parts(image, layers.parents());
         for_each_unit(&disk, |units, found| {
             for unit in units {
-                let fits =
-                    |byte| byte == self.flushed.at(unit) || self.unsure.get(&unit).is_some_and(|may| may.contains(&byte));
+                let fits = |byte| {
+                    byte == self.flushed.at(unit) || self.unsure.get(&unit).is_some_and(|may| may.contains(&byte))
+                };
                 assert!(found.is_some_and(fits), "{when}: unit {unit} holds {found:?}, not {}", self.flushed.at(unit));
             }
         });

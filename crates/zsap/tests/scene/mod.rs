@@ -32,8 +32,10 @@ impl Outcome {
         assert!(holds(&self.err, err), "standard error lacks {err:?}{all}");
         if err.is_empty() {
             // What this host lets us see of other processes is no matter of the case.
-            let usual =
-                |line: &&str| line.starts_with("warning: the disk can grow") || line.contains("could not be looked at");
+            let usual = |line: &&str| {
+                line.starts_with("warning: the ") && line.contains(" can grow to ")
+                    || line.contains("could not be looked at")
+            };
             let surprise = self.err.lines().find(|line| !usual(line));
             assert_eq!(surprise, None, "{all}");
         }

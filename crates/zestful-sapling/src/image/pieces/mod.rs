@@ -36,7 +36,9 @@ pub(crate) use staged::StagedPieces;
 
 const ENDING: &str = ".pieces.json";
 const VERSION: u32 = 1;
-/// A descriptor of a hundred thousand pieces is no larger.
+/// Pieces of a disk at most.
+pub(crate) const MOST_PIECES: usize = 100_000;
+/// A descriptor of so many is no larger.
 const LARGEST_DESCRIPTOR: u64 = 16 << 20;
 /// Pieces that are open at a time; a host allows a process about a thousand files.
 const MOST_OPEN: usize = 16;
@@ -49,6 +51,7 @@ struct Descriptor {
     format: Format,
     virtual_size: u64,
     logical_sector: u32,
+    #[serde(deserialize_with = "crate::bounded::list::<_, _, MOST_PIECES>")]
     pieces: Vec<Piece>,
 }
 
@@ -106,13 +109,12 @@ impl Descriptor {
         // Opened as every image is, so that no pipe or folder in its place does harm.
         FileStorage::open(path, Access::Look)?;
         let file = std::fs::File::open(path).map_err(|e| Error::io("open", path, e))?;
-        let mut text = String::new();
-        let read = file.take(LARGEST_DESCRIPTOR + 1).read_to_string(&mut text);
-        read.map_err(|e| Error::io("read", path, e))?;
-        if text.len() as u64 > LARGEST_DESCRIPTOR {
+        if file.metadata().map_err(|e| Error::io("read", path, e))?.len() > LARGEST_DESCRIPTOR {
             return Err(broken(format!("it is larger than {LARGEST_DESCRIPTOR} bytes")));
         }
-        let found: Self = serde_json::from_str(&text).map_err(|e| broken(format!("it cannot be understood: {e}")))?;
+        let reader = std::io::BufReader::new(file.take(LARGEST_DESCRIPTOR));
+        let found: Self =
+            serde_json::from_reader(reader).map_err(|e| broken(format!("it cannot be understood: {e}")))?;
         if found.version != VERSION || found.format != Format::Raw {
             let message = format!("version {} of {} pieces is not known, 1 of raw is", found.version, found.format);
             let finding = Finding::unsupported("pieces-version", "descriptor", 0, message);

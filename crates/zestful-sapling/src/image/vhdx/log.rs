@@ -178,15 +178,17 @@ impl Ring<'_> {
         let mut position = 0;
         while position < self.place.len {
             let data = data_in(self.storage, self.place.offset + position, self.place.len - position)?;
-            position = (data.start - self.place.offset) / PAGE * PAGE;
-            match (position < self.place.len).then(|| self.entry(position, log)).transpose()?.flatten() {
-                Some(Found::Whole(entry)) => _ = entries.insert(position, entry),
-                Some(Found::Illegal(entry)) if illegal.is_none_or(|other| other.sequence < entry.sequence) => {
-                    illegal = Some(entry);
+            let (start, end) = (data.start - self.place.offset, data.end - self.place.offset);
+            position = end.next_multiple_of(PAGE);
+            for at in (start / PAGE * PAGE..end).step_by(PAGE as usize) {
+                match self.entry(at, log)? {
+                    Some(Found::Whole(entry)) => _ = entries.insert(at, entry),
+                    Some(Found::Illegal(entry)) if illegal.is_none_or(|other| other.sequence < entry.sequence) => {
+                        illegal = Some(entry);
+                    }
+                    _ => {}
                 }
-                _ => {}
             }
-            position += PAGE;
         }
         let follows = |entry: &Entry| {
             let next = entries.get(&((entry.position + entry.len) % self.place.len));

@@ -214,3 +214,82 @@ impl ReadAt for Replayed {
         self.inner.medium()
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use uuid::Uuid;
+
+    use super::super::log::LogWriter;
+    use super::super::pages::PageBytes;
+    use super::*;
+    use crate::storage::MemoryStorage;
+
+    const PLACE: Region = Region { id: Uuid::nil(), offset: 1 << 20, len: 1 << 20, required: false };
+    const LEN: u64 = 4 << 20;
+
+    /// A file of 4 MiB whose log asks for a page at `target`, and for a file of `last_len` bytes.
+    fn replayed(target: u64, last_len: u64) -> (Arc<MemoryStorage>, Result<Replayed>) {
+        let storage = Arc::new(MemoryStorage::new());
+        storage.set_len(LEN).unwrap();
+        let mut log = LogWriter::begin(&*storage, PLACE, LEN).unwrap();
+        let page: PageBytes = Box::new([7; PAGE as usize]);
+        log.append(&*storage, &[(target, page)], LEN).unwrap();
+        // The entry behind the first one, which has no pages.
+        let (at, mut entry) = (PLACE.offset + PAGE, vec![0; 2 * PAGE as usize]);
+        storage.read_at(&mut entry, at).unwrap();
+        crate::bytes::put(&mut entry, 56, &last_len.to_le_bytes());
+        let sum = super::super::checksum(&entry);
+        crate::bytes::put(&mut entry, 4, &sum.to_le_bytes());
+        storage.write_at(&entry, at).unwrap();
+        let header = Header {
+            sequence: 1,
+            file_write: Uuid::nil(),
+            data_write: Uuid::nil(),
+            log: log.log,
+            log_version: 0,
+            version: 1,
+            log_length: PLACE.len as u32,
+            log_offset: PLACE.offset,
+        };
+        let found = replay(storage.clone(), &header, PLACE);
+        (storage, found)
+    }
+
+    /// No entry may change the headers, the log that it stands in, or what lies behind the file's end.
+    #[test]
+    fn entries_change_only_what_a_log_may() {
+        let last = PLACE.end() - PAGE;
+        for (target, legal) in [
+            (TABLES[0], true),
+            (PLACE.end(), true),
+            (LEN - PAGE, true),
+            (0, false),
+            (TABLES[0] - PAGE, false),
+            (PLACE.offset, false),
+            (last, false),
+            (LEN, false),
+            (u64::MAX - PAGE + 1, false),
+        ] {
+            match replayed(target, LEN).1 {
+                Ok(_) => assert!(legal, "{target}"),
+                Err(Error::Damaged(finding)) => assert!(!legal && finding.code == "vhdx-log-target", "{target}"),
+                Err(other) => panic!("{target}: {other}"),
+            }
+        }
+    }
+
+    /// A file that a loss of power left shorter than the log says gets its length, in memory and on the disk.
+    #[test]
+    fn a_log_may_lengthen_the_file() {
+        let (storage, found) = replayed(LEN + PAGE, 2 * LEN);
+        let found = found.unwrap();
+        let mut bytes = vec![1; 3 * PAGE as usize];
+        found.read_at(&mut bytes, LEN).unwrap();
+        let expected = [[0; PAGE as usize], [7; PAGE as usize], [0; PAGE as usize]].concat();
+        assert!(found.len().unwrap() == 2 * LEN && bytes == expected);
+        found.write_into(&*storage).unwrap();
+        bytes.fill(1);
+        storage.read_at(&mut bytes, LEN).unwrap();
+        assert!(storage.len().unwrap() == 2 * LEN && bytes == expected);
+    }
+}

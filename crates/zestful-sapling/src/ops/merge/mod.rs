@@ -83,7 +83,8 @@ impl Merge {
     /// Allows something unusual: [`Override::UnknownChildren`] merges though something may have grown from a layer of
     /// which that cannot be told, [`Override::UnrecordedChild`] though a companion cannot be written,
     /// [`Override::InUse`] though another process has an image open for writing, [`Override::HardLinks`] though one
-    /// has a second name, [`Override::OtherHost`] carries on what another host began.
+    /// has a second name, [`Override::SavedState`] though a suspended machine goes on from one,
+    /// [`Override::OtherHost`] carries on what another host began.
     pub fn with_override(mut self, allowed: Override) -> Self {
         self.guard = self.guard.with_override(allowed);
         self
