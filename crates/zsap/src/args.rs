@@ -633,8 +633,16 @@ mod tests {
     /// What is typed is what is meant: the library calls each override by the same name.
     #[test]
     fn what_is_forced_is_what_was_typed() {
-        for (name, allowed, _) in OVERRIDES {
-            assert_eq!(serde_json::to_value(allowed).unwrap(), name);
+        let name = |allowed: &Override| serde_json::to_value(allowed).unwrap();
+        for (typed, allowed, _) in OVERRIDES {
+            assert_eq!(name(&allowed), typed);
         }
+        let typed = ["unknown-children", "unrecorded-child", "in-use", "hard-links", "saved-state", "other-host"];
+        let forced = format!("--force={}", typed.join(","));
+        let Command::Merge { force, .. } = Args::try_parse_from(["zsap", "merge", "a.vhdx", &forced]).unwrap().command
+        else {
+            panic!("no merge");
+        };
+        assert_eq!(force.overrides().iter().map(name).collect::<Vec<_>>(), typed);
     }
 }

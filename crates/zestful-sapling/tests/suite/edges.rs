@@ -68,6 +68,31 @@ fn a_log_that_could_not_be_replayed_is_not_begun() {
     }
 }
 
+/// The newest entry of a log says what is to change; where it was written wrong, that is not known, and nobody goes on without it.
+#[test]
+fn an_image_whose_newest_log_entry_is_illegal_is_damaged() {
+    let storage = Arc::new(MemoryStorage::new());
+    create(&Shape::plain(4 * MIB), 0, None, &*storage);
+    let mut image = VhdxMut::open(storage.clone()).unwrap();
+    for byte in [1, 2] {
+        image.write_at(&[byte; 4096], u64::from(byte) * MIB).unwrap();
+        image.flush().unwrap();
+    }
+    drop(image);
+    let entries = (MIB..2 * MIB).step_by(4096).filter(|at| bytes(&*storage, *at, 4) == b"loge");
+    let newest = entries.max_by_key(|at| u64::from_le_bytes(bytes(&*storage, at + 16, 8).try_into().unwrap())).unwrap();
+    let len = u32::from_le_bytes(bytes(&*storage, newest + 8, 4).try_into().unwrap()) as usize;
+    let mut entry = bytes(&*storage, newest, len);
+    entry[64] ^= 1;
+    entry[4..8].fill(0);
+    let sum = crc32c::crc32c(&entry);
+    entry[4..8].copy_from_slice(&sum.to_le_bytes());
+    storage.write_at(&entry, newest).unwrap();
+    for result in [open_image(storage.clone(), None).map(|_| ()), VhdxMut::open(storage.clone()).map(|_| ())] {
+        assert!(matches!(&result, Err(Error::Damaged(finding)) if finding.code == "vhdx-log-entry"), "{result:?}");
+    }
+}
+
 /// A place that an entry keeps though its block has no content is never given to another block.
 #[test]
 fn a_place_that_an_unmapped_block_keeps_is_not_handed_out() {

@@ -69,6 +69,7 @@ impl Bitmaps {
     pub(super) fn put(&mut self, place: u64, bytes: Vec<u8>) {
         let mut cache = self.lock();
         cache.forget(place);
+        cache.make_room(bytes.len());
         cache.kept += bytes.len();
         cache.changed += bytes.len();
         cache.maps.insert(place, Map { bytes, changed: true });
@@ -109,16 +110,21 @@ impl Cache {
         if self.maps.contains_key(&place) {
             return Ok(());
         }
-        while self.kept + len as usize > MOST_KEPT {
-            let Some(oldest) = self.order.pop_front() else { break };
-            self.kept -= self.maps.remove(&oldest).map_or(0, |map| map.bytes.len());
-        }
+        self.make_room(len as usize);
         let mut bytes = vec![0; len as usize];
         storage.read_at(&mut bytes, place)?;
         self.kept += bytes.len();
         self.maps.insert(place, Map { bytes, changed: false });
         self.order.push_back(place);
         Ok(())
+    }
+
+    /// What changed stays, whatever that takes.
+    fn make_room(&mut self, len: usize) {
+        while self.kept + len > MOST_KEPT {
+            let Some(oldest) = self.order.pop_front() else { break };
+            self.kept -= self.maps.remove(&oldest).map_or(0, |map| map.bytes.len());
+        }
     }
 
     fn forget(&mut self, place: u64) {
