@@ -180,14 +180,15 @@ fn damage_is_told_with_status_three_and_a_lost_parent_in_words() {
 fn an_image_in_use_is_refused_with_its_user() {
     let scene = Scene::new();
     scene.run("make records.vhdx 64M -q").expect("make", 0, "", "");
-    let mut writer = scene.start("bytes write records.vhdx --at 0 --wait 9");
+    std::fs::write(scene.path("big.bin"), vec![7; 60 << 20]).unwrap();
+    let mut writer = scene.start("bytes write records.vhdx --at 0 -i big.bin --rate-limit 2M --wait 9");
     scene.wait_until_locked("records.vhdx");
     let told = format!("records.vhdx is being used by process {} (zsap)", writer.id());
     scene.run("bytes write records.vhdx --at 0 -i seeds.txt").expect("in use", 4, "", &told);
     scene.run("show records.vhdx").expect("a look", 0, &format!("being written to by process {}", writer.id()), "");
     let waiting = scene.start("copy records.vhdx late.raw --wait 20");
-    drop(writer.stdin.take());
-    assert!(writer.wait().unwrap().success());
+    scene.interrupt(&writer);
+    assert_eq!(writer.wait().unwrap().code(), Some(1));
     assert!(waiting.wait_with_output().unwrap().status.success());
 }
 
