@@ -386,7 +386,9 @@ fn take_away(place: &Path) -> Result<()> {
 /// The companions in a folder whose image is not there.
 pub(crate) fn lone_companions(folder: &Path) -> Vec<PathBuf> {
     let Ok(entries) = std::fs::read_dir(folder) else { return Vec::new() };
-    entries.flatten().map(|entry| entry.path()).filter(|path| is_lone(path)).collect()
+    // A folder may hold thousands of images; few of their names are worth a path.
+    let named = entries.flatten().filter(|entry| entry.file_name().as_bytes().ends_with(ENDING.as_bytes()));
+    named.map(|entry| entry.path()).filter(|path| is_lone(path)).collect()
 }
 
 /// Whether this is a companion whose image is not there.
