@@ -172,5 +172,6 @@ fn nothing_names_what_a_single_failure_lost() {
             }
         }
     }
+    println!("{failures} runs with a failure");
     assert!(failures > 500, "{failures}");
 }
