@@ -101,7 +101,10 @@ fn act(image: &mut Box<dyn ImageMut>, truth: &mut Truth, step: Act) -> zestful_s
             Ok(())
         }
         Act::Flush => image.flush().map(|()| truth.take_flushed()),
-        Act::Renew if image.info().format != Format::Raw => renew(&mut **image),
+        Act::Renew if image.info().format != Format::Raw => {
+            image.set_data_identity(uuid::Uuid::new_v4())?;
+            renew(&mut **image)
+        }
         Act::RemoveParent if image.info().parent.is_some() => {
             act(image, truth, Act::Write(0, image.info().virtual_size, 8))?;
             act(image, truth, Act::Flush)?;

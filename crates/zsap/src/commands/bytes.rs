@@ -95,14 +95,19 @@ impl Source {
             Some(path) => File::open(path).map_err(failed)?,
             None => io::stdin().as_fd().try_clone_to_owned().map_err(failed)?.into(),
         };
-        if file.metadata().map_err(failed)?.is_file() {
+        let kind = file.metadata().map_err(failed)?.file_type();
+        if kind.is_file() {
             return Ok(Self::File(file));
+        }
+        if kind.is_dir() {
+            return Err(failed(io::ErrorKind::IsADirectory.into()));
         }
         let mut kept = SpooledTempFile::new(MOST_IN_MEMORY);
         let copied = io::copy(&mut file.take(most + 1), &mut kept).and_then(|_| kept.rewind());
         let place = std::env::temp_dir();
-        copied
-            .map_err(|source| io_error("keep the input, until all of it is there, in memory and in", &place, source))?;
+        copied.map_err(|source| {
+            io_error("keep the input until it has ended (a file, named with -i, needs no room) in", &place, source)
+        })?;
         Ok(Self::Kept(kept))
     }
 

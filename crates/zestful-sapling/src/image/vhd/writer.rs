@@ -34,6 +34,8 @@ use crate::storage::{Latched, ReadAt, Storage};
 
 /// Bytes that the file grows by at a time, at least.
 const GROWTH: u64 = 64 << 20;
+/// After so many places that hold something no more are tried: a file may hold terabytes of them.
+const MOST_FOREIGN: usize = 64;
 /// Bytes of changed bitmaps that are held back at most.
 const MOST_CHANGED: usize = 1 << 20;
 
@@ -55,6 +57,8 @@ pub struct VhdMut {
     clean_from: u64,
     /// What lies between the blocks, the first last.
     free: Vec<Range<u64>>,
+    /// Places between the blocks that were not free after all.
+    foreign: usize,
     /// The same, once the next commit is done.
     released: Vec<u64>,
     /// Places of blocks that no commit has named yet.
@@ -104,6 +108,7 @@ impl VhdMut {
             next,
             clean_from: footer_at,
             free,
+            foreign: 0,
             released: Vec::new(),
             new_places: BTreeSet::new(),
             changed_table: BTreeSet::new(),
@@ -157,6 +162,10 @@ impl VhdMut {
             if reads_zero(&*self.storage, place, stride)? {
                 self.new_places.insert(place);
                 return Ok(place);
+            }
+            self.foreign += 1;
+            if self.foreign == MOST_FOREIGN {
+                self.free.clear();
             }
         }
         let place = blocks.aligned(self.next);
