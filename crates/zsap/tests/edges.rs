@@ -94,6 +94,18 @@ fn sparse_disks_count_in_what_was_promised() {
     let shown: u64 =
         scene.json("show .").as_array().unwrap().iter().map(|disk| disk["most_growth"].as_u64().unwrap()).sum();
     assert_eq!((each, shown), (worst, worst));
+    // A frozen layer is promised to nobody any more; whoever adds up says so.
+    scene.run("derive c.vhd child.vhd -q").expect("derive", 0, "", "");
+    scene.run("copy d.raw parts.raw --piece-size 4M -q").expect("pieces", 0, "", "");
+    let totals = &scene.json("tree")["totals"];
+    assert_eq!(totals["promised"].as_u64().unwrap(), (3 << 30) + (8 << 20));
+    assert_eq!(totals["most_growth"], scene.json("status")["worst_growth"]);
+    let allocated: u64 =
+        scene.json("show .").as_array().unwrap().iter().map(|disk| disk["allocated_size"].as_u64().unwrap()).sum();
+    assert_eq!(totals["allocated"].as_u64().unwrap(), allocated);
+    for typed in ["show .", "tree"] {
+        scene.run(typed).expect(typed, 0, "3 GiB promised to guests", "");
+    }
     scene.run("make large.vhdx 64T -q").expect("make", 0, "", "warning: the disk can grow to 64 TiB");
     let three = scene.run("derive large.vhdx e.vhdx f.vhdx g.vhdx --plan");
     three.expect("derive", 0, "the 3 disks together can grow to 192 TiB", "");

@@ -10,6 +10,7 @@ use serde::Serialize;
 use uuid::Uuid;
 
 use super::inspect::open_for_look;
+use super::totals::Totals;
 use super::unfinished::unfinished_in;
 use crate::chain::{
     Companion, Intent, MAX_DEPTH, OpenOptions, Work, candidates, intent_of, journal_of, lone_companions, parent_of,
@@ -30,6 +31,8 @@ pub struct Family {
     pub problems: Vec<Problem>,
     /// What was begun and is not finished.
     pub under_way: Vec<UnderWay>,
+    /// What they take together.
+    pub totals: Totals,
     /// Bytes that full copies of all current disks would take on the host beyond what all images take now.
     pub saved: u64,
 }
@@ -173,6 +176,8 @@ struct Survey {
     under_way: Vec<UnderWay>,
     /// Companions in the folder whose image is not there, until one fits.
     lone: Vec<PathBuf>,
+    /// What disks in pieces take on the host.
+    in_pieces: u64,
 }
 
 impl Family {
@@ -336,8 +341,9 @@ impl Survey {
 
     /// A disk in pieces is nobody's parent and nobody's current disk; whether all of it is there counts all the same.
     fn tell_broken_pieces(&mut self, path: &Path) {
-        if let Err(error) = open_for_look(path, None, false) {
-            self.problems.push(Problem { path: path.to_owned(), message: error.to_string() });
+        match open_for_look(path, None, false).and_then(|opened| opened.storage.allocated()) {
+            Ok(allocated) => self.in_pieces = self.in_pieces.saturating_add(allocated),
+            Err(error) => self.problems.push(Problem { path: path.to_owned(), message: error.to_string() }),
         }
     }
 
@@ -432,8 +438,10 @@ impl Survey {
         let current = (0..self.images.len()).filter(|number| children[*number].is_empty());
         let copies: u64 = current.map(|number| self.line(number).1).sum();
         let drawing = Drawing { children, since: self.growing_since() };
-        let roots = roots.into_iter().map(|number| self.node(number, 0, &drawing)).collect();
-        Family { roots, saved: copies.saturating_sub(all), problems: self.problems, under_way: self.under_way }
+        let roots: Vec<Node> = roots.into_iter().map(|number| self.node(number, 0, &drawing)).collect();
+        let mut totals = Totals::of(&roots);
+        totals.allocated = totals.allocated.saturating_add(self.in_pieces);
+        Family { roots, totals, saved: copies.saturating_sub(all), problems: self.problems, under_way: self.under_way }
     }
 
     /// A chain that leads back to itself is cut at one place, which is told.

@@ -87,7 +87,7 @@ pub fn status_of(folder: &Path) -> Result<Status> {
     let mut status = Status {
         folder: folder.to_owned(),
         ok: true,
-        images: 0,
+        images: family.totals.images,
         families: family.roots.len(),
         problems: family.problems,
         under_way: family.under_way,
@@ -97,7 +97,7 @@ pub fn status_of(folder: &Path) -> Result<Status> {
         pinned: Vec::new(),
         deepest: 0,
         oldest_frozen: None,
-        worst_growth: 0,
+        worst_growth: family.totals.most_growth,
         host_free: free_space(folder)?,
         not_seen: None,
     };
@@ -146,7 +146,6 @@ impl Status {
     }
 
     fn note(&mut self, node: &Node, whole: bool) {
-        self.images += 1;
         self.deepest = self.deepest.max(node.depth + 1);
         if let Some(holder) = &node.in_use {
             self.held.push(Held { path: node.path.clone(), holder: holder.clone() });
@@ -163,7 +162,6 @@ impl Status {
             }
             return;
         }
-        self.worst_growth = self.worst_growth.saturating_add(node.most_growth);
         self.current.push(CurrentDisk {
             path: node.path.clone(),
             virtual_size: node.virtual_size,

@@ -6,7 +6,7 @@ use serde_json::{Value, json};
 use zestful_sapling::Error;
 use zestful_sapling::image::pieces::is_descriptor;
 use zestful_sapling::image::{Kind, format_of_name};
-use zestful_sapling::ops::{ParentState, PlaceReport, Report, inspect};
+use zestful_sapling::ops::{Family, ParentState, PlaceReport, Report, Totals, inspect};
 
 use crate::args::FormatOption;
 use crate::console::Console;
@@ -19,7 +19,8 @@ pub(super) fn run(console: &Console, paths: &[PathBuf], format: &FormatOption) -
     for path in paths {
         if path.is_dir() {
             let (reports, problems) = folder(path)?;
-            lines.extend(folder_lines(console, path, &reports, &problems));
+            let totals = Family::of_folder(path)?.totals;
+            lines.extend(folder_lines(console, path, &reports, &problems, &totals));
             answers.extend(reports.iter().map(|report| json!(report)));
             answers.extend(
                 problems.iter().map(|(path, message)| json!({ "path": path.to_string_lossy(), "error": message })),
@@ -59,7 +60,13 @@ fn folder(folder: &Path) -> Result<Reports, Error> {
     Ok((reports, problems))
 }
 
-fn folder_lines(console: &Console, folder: &Path, reports: &[Report], problems: &[(PathBuf, String)]) -> Vec<String> {
+fn folder_lines(
+    console: &Console,
+    folder: &Path,
+    reports: &[Report],
+    problems: &[(PathBuf, String)],
+    totals: &Totals,
+) -> Vec<String> {
     let mut table = Table::new(&["image", "format", "kind", ">disk", ">on host", ">share", "parent"]);
     for report in reports {
         let parent = match &report.parent {
@@ -82,14 +89,12 @@ fn folder_lines(console: &Console, folder: &Path, reports: &[Report], problems: 
     let place = std::fs::canonicalize(folder).unwrap_or_else(|_| folder.to_owned());
     let mut lines = vec![console.strong(&text::path(&place))];
     lines.extend(table.lines(console));
-    let promised: u64 = reports.iter().map(|report| report.virtual_size).sum();
-    let used: u64 = reports.iter().map(|report| report.allocated_size).sum();
     let free = reports.first().map_or_else(String::new, |report| format!(", {} free", console.size(report.host_free)));
     lines.push(format!(
         "  {}: {} promised to guests, {} on the host{free}",
         text::count(reports.len(), "image", "images"),
-        console.size(promised),
-        console.size(used)
+        console.size(totals.promised),
+        console.size(totals.allocated)
     ));
     for (_, message) in problems {
         lines.push(trouble(console, "unreadable", message));

@@ -13,12 +13,12 @@ use crate::text;
 pub(super) fn run(console: &Console, path: &Path) -> Result<Outcome, Failure> {
     let family = if path.is_dir() { Family::of_folder(path)? } else { Family::of_image(path, None)? };
     let mut table = Table::new(&["image", ">depth", "state", ">disk", ">on host", ">share", ">grew in", "changed"]);
-    let mut totals = Totals::default();
     for root in &family.roots {
-        rows(console, root, "", "", &mut table, &mut totals);
+        rows(console, root, "", "", &mut table);
     }
     let place = std::fs::canonicalize(path).unwrap_or_else(|_| path.to_owned());
     let mut lines = vec![console.strong(&text::path(&place))];
+    let totals = &family.totals;
     if totals.images > 0 {
         lines.extend(table.lines(console));
         lines.push(format!(
@@ -51,17 +51,7 @@ pub(super) fn run(console: &Console, path: &Path) -> Result<Outcome, Failure> {
 /// Layers that are drawn one step to the right of the one before.
 const MOST_INDENT: usize = 5;
 
-#[derive(Default)]
-struct Totals {
-    images: usize,
-    allocated: u64,
-    /// Virtual sizes of the current disks.
-    promised: u64,
-}
-
-fn rows(console: &Console, node: &Node, lead: &str, below: &str, table: &mut Table, totals: &mut Totals) {
-    totals.images += 1;
-    totals.allocated += node.allocated_size;
+fn rows(console: &Console, node: &Node, lead: &str, below: &str, table: &mut Table) {
     let role = match (node.broken, node.role) {
         (true, _) => "BROKEN",
         (false, Role::Base) => "base",
@@ -71,9 +61,6 @@ fn rows(console: &Console, node: &Node, lead: &str, below: &str, table: &mut Tab
     };
     let states = [(node.pinned, "pinned"), (node.in_use.is_some(), "in use"), (node.under_way, "unfinished")];
     let state = states.iter().filter(|(is, _)| *is).fold(role.to_owned(), |all, (_, word)| format!("{all}, {word}"));
-    if node.role == Role::Current && !node.read_only {
-        totals.promised += node.virtual_size;
-    }
     table.row(vec![
         format!("{lead}{}", text::name(&node.path)),
         node.depth.to_string(),
@@ -93,6 +80,6 @@ fn rows(console: &Console, node: &Node, lead: &str, below: &str, table: &mut Tab
         let (branch, under) = if last { ("└─ ", "   ") } else { ("├─ ", "│  ") };
         // Deeper layers stand below each other, and the column beside them tells their depth.
         let under = if node.depth < MOST_INDENT { under } else { "" };
-        rows(console, child, &format!("{below}{branch}"), &format!("{below}{under}"), table, totals);
+        rows(console, child, &format!("{below}{branch}"), &format!("{below}{under}"), table);
     }
 }
