@@ -1,8 +1,12 @@
 //! What disks were promised, what they take and what they can still take, added up in one way everywhere.
 
+use std::collections::HashSet;
+
 use serde::Serialize;
 
 use super::family::{Node, Role};
+use super::inspect::{PlaceReport, Report};
+use crate::storage::real;
 
 /// Sums over images that belong together, or stand in one folder. Sizes are in bytes.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
@@ -22,15 +26,32 @@ impl Totals {
         let mut totals = Self::default();
         let mut waiting: Vec<&Node> = roots.iter().collect();
         while let Some(node) = waiting.pop() {
-            totals.images += 1;
-            totals.allocated = totals.allocated.saturating_add(node.allocated_size);
-            totals.most_growth = totals.most_growth.saturating_add(node.most_growth);
             // One that was frozen and has no child in sight is no disk that a guest writes to.
-            if node.role == Role::Current && !node.read_only {
-                totals.promised = totals.promised.saturating_add(node.virtual_size);
-            }
+            let is_written = node.role == Role::Current && !node.read_only;
+            totals.add(node.allocated_size, is_written.then_some((node.virtual_size, node.most_growth)));
             waiting.extend(&node.children);
         }
         totals
+    }
+
+    /// The same over images that were looked at one by one; whoever is the parent of another is not written to.
+    pub fn of_reports(reports: &[Report]) -> Self {
+        let parents = reports.iter().filter_map(|report| report.parent.as_ref()?.found_path.as_deref());
+        let parents: HashSet<_> = parents.filter_map(|path| real(path).ok()).collect();
+        let mut totals = Self::default();
+        for report in reports {
+            let is_parent = !parents.is_empty() && real(&report.path).is_ok_and(|path| parents.contains(&path));
+            let is_written = report.place == PlaceReport::File && !report.read_only && !is_parent;
+            totals.add(report.allocated_size, is_written.then_some((report.virtual_size, report.most_growth)));
+        }
+        totals
+    }
+
+    fn add(&mut self, allocated: u64, written: Option<(u64, u64)>) {
+        let (promised, most_growth) = written.unwrap_or_default();
+        self.images += 1;
+        self.allocated = self.allocated.saturating_add(allocated);
+        self.promised = self.promised.saturating_add(promised);
+        self.most_growth = self.most_growth.saturating_add(most_growth);
     }
 }

@@ -6,7 +6,7 @@ use serde_json::{Value, json};
 use zestful_sapling::Error;
 use zestful_sapling::image::pieces::is_descriptor;
 use zestful_sapling::image::{Kind, format_of_name};
-use zestful_sapling::ops::{Family, ParentState, PlaceReport, Report, Totals, inspect};
+use zestful_sapling::ops::{ParentState, PlaceReport, Report, Totals, inspect};
 
 use crate::args::FormatOption;
 use crate::console::Console;
@@ -19,7 +19,7 @@ pub(super) fn run(console: &Console, paths: &[PathBuf], format: &FormatOption) -
     for path in paths {
         if path.is_dir() {
             let (reports, problems) = folder(path)?;
-            let totals = Family::of_folder(path)?.totals;
+            let totals = Totals::of_reports(&reports);
             lines.extend(folder_lines(console, path, &reports, &problems, &totals));
             answers.extend(reports.iter().map(|report| json!(report)));
             answers.extend(
