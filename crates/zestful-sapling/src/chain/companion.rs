@@ -346,7 +346,9 @@ impl Companion {
         let folder = folder_of(&Self::place(image));
         Self::change(image, change.elsewhere, |companion| {
             companion.replace_children(&folder, change.gone, change.new);
-            if change.freezes {
+            // What only a pin made read-only is frozen for its children from here on, too.
+            let pinned = companion.pin.as_ref().is_some_and(|pin| pin.marked) && !change.new.is_empty();
+            if change.freezes || pinned {
                 companion.frozen.get_or_insert_with(Timestamp::now);
             }
             if change.thaws {

@@ -195,10 +195,7 @@ impl DerivePlan {
         let Derive { base, guard, .. } = &self.request;
         let record = |file: &StagedFile| -> Result<NewChild> { Ok((file.target().to_owned(), Some(file.file_id()?))) };
         let new = staged.iter().map(record).collect::<Result<Vec<NewChild>>>()?;
-        // What only a pin made read-only is frozen for children from here on, too.
-        let pinned = || Companion::known(base).ok().flatten().and_then(|companion| companion.pin);
-        let freezes = newly_frozen || pinned().is_some_and(|pin| pin.marked);
-        let change = ChildrenChange { new: &new, freezes, ..ChildrenChange::default() };
+        let change = ChildrenChange { new: &new, freezes: newly_frozen, ..ChildrenChange::default() };
         let unrecorded = record_children(base, &change, guard)?;
         mark_read_only(base)?;
         staged.into_iter().try_for_each(StagedFile::publish)?;

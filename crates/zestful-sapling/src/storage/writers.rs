@@ -16,6 +16,8 @@ use super::lock::named;
 /// asks in vain for a lock has the file open meanwhile.
 const INSTANT: Duration = Duration::from_millis(20);
 const LOOKS: usize = 4;
+/// Room for the list of mappings of most processes, in bytes: one that grows is read in many small pieces.
+const MAPS: usize = 64 << 10;
 
 /// What a look at the host's lists of open files, mappings and loop devices found.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -80,7 +82,7 @@ pub(crate) fn writers_of<'a>(paths: impl IntoIterator<Item = &'a Path>) -> Write
 
 fn look_at_processes(wanted: &Wanted<'_>, writers: &mut Writers) {
     let Ok(processes) = std::fs::read_dir("/proc") else { return };
-    let mut maps = Vec::new();
+    let mut maps = Vec::with_capacity(MAPS);
     for process in processes.flatten() {
         let name = process.file_name();
         let Some(pid) = name.to_str().and_then(|name| name.parse::<u32>().ok()) else { continue };
