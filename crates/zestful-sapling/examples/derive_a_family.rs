@@ -4,7 +4,8 @@
 
 use zestful_sapling::Error;
 use zestful_sapling::chain::{ChainMut, OpenOptions};
-use zestful_sapling::ops::{Derive, Family, Make};
+use zestful_sapling::family::Family;
+use zestful_sapling::ops::{Derive, Make};
 use zestful_sapling::progress::Progress;
 use zestful_sapling::size::format_size;
 

@@ -3,7 +3,8 @@
 //! `cargo run --example make_and_write`
 
 use zestful_sapling::chain::{Chain, ChainMut, Disk, OpenOptions};
-use zestful_sapling::ops::{Make, inspect};
+use zestful_sapling::family::inspect;
+use zestful_sapling::ops::Make;
 use zestful_sapling::progress::Progress;
 use zestful_sapling::size::format_size;
 

@@ -65,7 +65,9 @@ pub mod image;
 mod lossy;
 pub mod ops;
 pub mod progress;
+pub mod sidecar;
 pub mod size;
 pub mod storage;
+mod transfer;
 
 pub use error::{Error, Result};

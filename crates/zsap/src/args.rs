@@ -4,8 +4,10 @@ use std::path::{Path, PathBuf};
 
 use clap::builder::{PossibleValue, PossibleValuesParser, TypedValueParser};
 use clap::{Args as ArgGroup, Parser, Subcommand, ValueEnum};
+use zestful_sapling::family::{Override, Search};
+use zestful_sapling::image::Space;
 use zestful_sapling::image::{Format, Kind, check_ending};
-use zestful_sapling::ops::{Identity, KeepName, NewImage, Override, Search, Space};
+use zestful_sapling::ops::{Identity, KeepName, NewImage};
 use zestful_sapling::size::parse_size;
 
 /// Make, derive, inspect, copy and check virtual disks and their chains.

@@ -512,7 +512,8 @@ fn a_chain_that_is_too_deep_is_told() {
         let path = |number: u32| scene.path(&format!("layer-{number}.vhd"));
         let mut options = vhd::CreateOptions::new(1 << 20);
         if let Some(before) = number.checked_sub(1) {
-            let parent = vhd::Vhd::open(Arc::new(FileStorage::open(&path(before), Access::Look).unwrap())).unwrap();
+            let parent =
+                vhd::Vhd::open(Arc::new(FileStorage::open(&path(before), Access::ReadUnlocked).unwrap())).unwrap();
             let name = format!("layer-{before}.vhd");
             options = options.with_parent(ParentRecord {
                 identity: parent.info().data_identity.unwrap(),

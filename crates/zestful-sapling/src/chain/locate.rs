@@ -1,13 +1,12 @@
 //! From the path that a child recorded to the files that may be its parent.
 
-use std::ffi::OsStr;
-use std::path::{Component, Path, PathBuf};
+use std::path::{Path, PathBuf};
 
 use uuid::Uuid;
 
 use crate::error::{Error, Result};
-use crate::image::{ImageInfo, ParentRecord, ParentReference, folder_of};
-use crate::storage::real;
+use crate::image::{ImageInfo, ParentRecord, ParentReference};
+use crate::storage::{folder_of, real, relative_path, tidy};
 
 /// The files that may be the parent, in the order in which they are to be tried: the recorded paths in the
 /// specification's order, then the recorded file names in the child's own folder.
@@ -57,20 +56,6 @@ pub(crate) fn record_relative(folder: &Path, parent: &Path) -> Result<String> {
     parts.map(|parts| parts.join("\\")).ok_or_else(unwritable)
 }
 
-/// The way from a folder to a file, both canonical; it begins with `.` or `..`.
-pub(crate) fn relative_path(folder: &Path, file: &Path) -> PathBuf {
-    let (mut from, mut to) = (folder.components().peekable(), file.components().peekable());
-    while from.peek().is_some() && from.peek() == to.peek() {
-        from.next();
-        to.next();
-    }
-    let mut parts: Vec<&OsStr> = from.map(|_| OsStr::new("..")).collect();
-    if parts.is_empty() {
-        parts.push(OsStr::new("."));
-    }
-    parts.into_iter().chain(to.map(Component::as_os_str)).collect()
-}
-
 /// What children know an image by.
 ///
 /// # Errors
@@ -105,23 +90,6 @@ pub(crate) fn record_of(child: &Path, parent: &Path, info: &ImageInfo, absolute:
 pub(crate) fn records_absolute(reference: Option<&ParentReference>) -> bool {
     reference
         .is_some_and(|reference| reference.paths.iter().any(|path| ["absolute_win32_path", "W2ku"].contains(&path.key)))
-}
-
-/// Takes `.` and, where it is certain, `name/..` out of a path.
-pub(crate) fn tidy(path: &Path) -> PathBuf {
-    let mut clean = PathBuf::new();
-    for part in path.components() {
-        match part {
-            Component::CurDir => {}
-            // Behind a symbolic link `..` is another place; the folder before it is canonical, what a child recorded
-            // may not be, so only names that are no links are taken back.
-            Component::ParentDir if !clean.is_symlink() && clean.file_name().is_some() => {
-                clean.pop();
-            }
-            other => clean.push(other),
-        }
-    }
-    clean
 }
 
 #[cfg(test)]

@@ -6,11 +6,12 @@ use std::path::{Path, PathBuf};
 
 use uuid::Uuid;
 
-use super::journal::{stands_in, survivor_for};
-use super::{MAX_DEPTH, OpenOptions, candidates};
+use super::locate::candidates;
+use super::{MAX_DEPTH, OpenOptions};
 use crate::error::{Error, ParentProblemKind, Refusal, Result};
 use crate::finding::{Finding, Repair};
 use crate::image::{Image, ImageInfo, ParentReference, open_image};
+use crate::sidecar::{stands_in, survivor_for};
 use crate::size::format_size;
 use crate::storage::HostIdentity;
 

@@ -1,11 +1,10 @@
 //! Verifies an image and everything that it reads through.
 
 mod pins;
+mod report;
 
 use std::path::Path;
 use std::sync::Arc;
-
-use serde::Serialize;
 
 use crate::chain::{MAX_DEPTH, OpenOptions, parent_of};
 use crate::error::{Error, ParentProblemKind, Result};
@@ -14,17 +13,7 @@ use crate::image::{Format, Image, open_image, open_place, probe, vhd, vhdx};
 use crate::progress::Progress;
 use crate::storage::{Access, FileStorage, HostIdentity, ReadAt};
 
-/// What `check` found.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct CheckReport {
-    /// Whether no finding is an error.
-    pub ok: bool,
-    /// The files that were looked at, the image itself first.
-    #[serde(serialize_with = "crate::lossy::text")]
-    pub files: Vec<std::path::PathBuf>,
-    /// All findings, in the order of the files.
-    pub findings: Vec<Finding>,
-}
+pub use report::CheckReport;
 
 /// Verifies every structure of an image, then its parent and whether it is the right one, and so on to the base. An
 /// image that is pinned is read and compared with its digests; a pinned parent only shows whether it was touched

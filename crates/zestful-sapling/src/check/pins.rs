@@ -2,13 +2,15 @@
 
 use std::path::Path;
 
-use super::CheckReport;
-use crate::chain::{Chain, Companion, OpenOptions, Pin, changed_since, touched_since};
+use super::report::CheckReport;
+use crate::chain::{Chain, OpenOptions};
 use crate::error::{Error, Result};
 use crate::finding::{Finding, Repair};
 use crate::image::{Format, Image};
 use crate::progress::Progress;
+use crate::sidecar::{Companion, Pin, touched_since};
 use crate::size::format_size;
+use crate::transfer::changed_since;
 
 /// Ranges that are told one by one.
 const MOST_RANGES: usize = 50;

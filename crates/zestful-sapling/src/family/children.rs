@@ -2,16 +2,16 @@
 
 use std::collections::HashSet;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 
 use serde::Serialize;
 use uuid::Uuid;
 
 use super::search::{Found, Search};
-use crate::chain::{Companion, KnownChild, OpenOptions, parent_of};
+use crate::chain::{OpenOptions, parent_of};
 use crate::error::{Error, ParentProblemKind, Result};
-use crate::image::{Format, Image, folder_of, format_of_name, open_image, signatures};
-use crate::storage::{Access, FileId, FileStorage, HostIdentity, is_marked_read_only, real};
+use crate::image::{Image, recognise};
+use crate::sidecar::{Companion, KnownChild};
+use crate::storage::{Access, FileId, FileStorage, HostIdentity, folder_of, is_marked_read_only, real};
 
 /// The children of an image, as far as was looked.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -61,32 +61,6 @@ impl Children {
     }
 }
 
-/// Opens an image for a look, by its signature, whatever its name says; `None` when it carries none.
-///
-/// # Errors
-/// Why it cannot be opened, though it carries one.
-pub(crate) fn look(path: &Path) -> Result<Option<(Box<dyn Image>, HostIdentity)>> {
-    let storage = Arc::new(FileStorage::open(path, Access::Look)?);
-    let identity = storage.host_identity()?;
-    let found = signatures(&*storage)?;
-    let named = format_of_name(path);
-    // A raw disk is nobody's child, whatever its guest wrote into it, unless it does open as one.
-    let formats = found.iter().copied().filter(|format| Some(*format) == named).chain(found.iter().copied());
-    let mut failed = None;
-    for format in formats {
-        match open_image(storage.clone(), Some(format)) {
-            Ok(image) => return Ok(Some((image, identity))),
-            Err(error) => _ = failed.get_or_insert(error),
-        }
-    }
-    match (failed, named) {
-        (Some(_), Some(Format::Raw)) | (None, None | Some(Format::Raw)) => Ok(None),
-        (Some(error), _) => Err(error),
-        // Its name promises an image, its content is none.
-        (None, Some(_)) => open_image(storage, None).map(|image| Some((image, identity))),
-    }
-}
-
 /// The images that grew from `image`: in its own folder, whatever they are called, where `search` says, and those
 /// that its companion knows of.
 ///
@@ -110,7 +84,7 @@ pub(crate) fn children_of_each(images: &[PathBuf], search: &Search) -> Result<Ve
     }
     let mut seen: HashSet<HostIdentity> = HashSet::new();
     for path in &found.files {
-        match look(path) {
+        match recognise(path) {
             Ok(None) => {}
             Ok(Some((other, identity))) => {
                 if seen.insert(identity) {
@@ -130,7 +104,7 @@ fn judge(path: &Path, image: &dyn Image, identity: HostIdentity, parents: &mut [
         parents.iter_mut().for_each(|parent| _ = parent.settle(path, file));
         return;
     };
-    let found = parent_of(image, None, &[identity], &OpenOptions::new().with_look(true));
+    let found = parent_of(image, None, &[identity], &OpenOptions::new().without_locks());
     for parent in parents {
         let named = parent.data_identity.is_some_and(|id| reference.accepted.contains(&id));
         match &found {
@@ -174,9 +148,9 @@ struct Parent {
 
 impl Parent {
     fn new(image: &Path, found: &Found) -> Result<Self> {
-        let identity = FileStorage::open(image, Access::Look)?.host_identity()?;
+        let identity = FileStorage::open(image, Access::ReadUnlocked)?.host_identity()?;
         // A raw disk has no identity, whatever it is called.
-        let data_identity = look(image)?.and_then(|(image, _)| image.info().data_identity);
+        let data_identity = recognise(image)?.and_then(|(image, _)| image.info().data_identity);
         let companion = Companion::joined(image, Companion::of(image)?, &found.lone)?;
         let may_have = companion.is_some() || is_marked_read_only(image)?;
         let known = companion.map_or_else(Vec::new, |companion| {

@@ -5,11 +5,13 @@ use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use super::children::{Children, children_of, look};
-use super::{Override, Search};
-use crate::chain::{OpenOptions, parent_of, refuse_pinned, refuse_under_way};
+use super::children::{Children, children_of};
+use super::overrides::Override;
+use super::search::Search;
+use crate::chain::{OpenOptions, parent_of};
 use crate::error::{Error, Refusal, Result};
-use crate::image::{ImageInfo, is_single_file, open_place_mut};
+use crate::image::{ImageInfo, is_single_file, open_place_mut, recognise};
+use crate::sidecar::{Companion, Intent, refuse_pinned, refuse_under_way};
 use crate::storage::{Access, HostIdentity, Storage, Writers, is_marked_read_only, swapped, writers_of};
 
 /// Where a change looks for what depends on its images, and what it goes over all the same.
@@ -74,6 +76,18 @@ impl Guard {
             ),
             "take the other names away, or copy the image (`copy`) and work with that; --force=hard-links goes on",
         ))
+    }
+
+    /// Refuses what another host began and may be at still.
+    pub(crate) fn refuse_other_host(&self, intent: &Intent) -> Result<()> {
+        match intent.is_of_this_host() || self.allows(Override::OtherHost) {
+            true => Ok(()),
+            false => Err(Error::refused(
+                Refusal::OtherHost,
+                format!("{} was begun by another host, which may be at it still", intent.work),
+                "look there first; if that host is gone, say --force=other-host",
+            )),
+        }
     }
 
     /// Refuses to change what a suspended machine goes on from: its memory holds parts of file systems as they were.
@@ -144,7 +158,7 @@ impl Guard {
 
     /// The same for an image that was frozen: without a record of its children there may be some that nobody recorded.
     pub(crate) fn refuse_frozen(&self, image: &Path, children: &Children) -> Result<Option<String>> {
-        let is_recorded = crate::chain::Companion::known(image)?.is_some_and(|companion| companion.frozen.is_some());
+        let is_recorded = Companion::known(image)?.is_some_and(|companion| companion.frozen.is_some());
         if is_recorded || !is_marked_read_only(image)? {
             return Ok(None);
         }
@@ -178,7 +192,7 @@ impl Guard {
     /// Everything that speaks against writing into an image that is locked by now.
     fn refuse_for_writing(&self, image: &Path) -> Result<Vec<String>> {
         self.refuse_protected(image)?;
-        if let Some((found, _)) = look(image).ok().flatten() {
+        if let Some((found, _)) = recognise(image).ok().flatten() {
             self.refuse_saved_state(image, found.info())?;
         }
         let advice = "write to a child, or to a new one (`derive`): a change here would break them all";
@@ -210,8 +224,8 @@ impl OpenForWriting {
 
 /// The parent of an image, where it is found.
 pub(crate) fn parent_beside(image: &Path) -> Option<PathBuf> {
-    let (child, identity) = look(image).ok()??;
-    let parent = parent_of(&*child, None, &[identity], &OpenOptions::new().with_look(true)).ok()??;
+    let (child, identity) = recognise(image).ok()??;
+    let parent = parent_of(&*child, None, &[identity], &OpenOptions::new().without_locks()).ok()??;
     Some(parent.image.path().to_owned())
 }
 

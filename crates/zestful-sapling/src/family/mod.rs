@@ -6,17 +6,27 @@
 //! second names of a file. It is asked while the files are locked, and the locks are kept until the change is done.
 
 mod children;
+mod facts;
 mod guard;
 mod overrides;
 mod record;
 mod search;
+mod status;
+mod totals;
+mod tree;
+mod unfinished;
 mod writable;
 
+pub(crate) use children::children_of_each;
 pub use children::{Children, UnknownChild, children_of};
-pub(crate) use children::{children_of_each, look};
+pub use facts::{LogReport, ParentReport, ParentState, PlaceReport, Report, inspect};
 pub use guard::Guard;
 pub(crate) use guard::{OpenForWriting, parent_beside, refuse_link};
 pub use overrides::Override;
 pub(crate) use record::record_children;
 pub use search::Search;
 pub(crate) use search::with_identity;
+pub use status::{CurrentDisk, Held, Status, status_of};
+pub use totals::Totals;
+pub use tree::{Family, Node, Problem, Role};
+pub use unfinished::{UnderWay, unfinished_in};

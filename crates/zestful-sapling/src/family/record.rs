@@ -2,9 +2,10 @@
 
 use std::path::Path;
 
-use super::{Guard, Override};
-use crate::chain::{ChildrenChange, Companion};
+use super::guard::Guard;
+use super::overrides::Override;
 use crate::error::{Error, Refusal, Result};
+use crate::sidecar::{ChildrenChange, Companion};
 
 /// Records that some children of `parent` are gone and others are there, or about to be; durable on return. Where
 /// that cannot be done and need not, what was left out is told.

@@ -6,11 +6,10 @@ use std::path::{Path, PathBuf};
 
 use uuid::Uuid;
 
-use super::children::look;
-use crate::chain::{Companion, image_of_journal, is_lone};
 use crate::error::{Error, Result};
-use crate::image::folder_of;
-use crate::storage::{FileId, HostIdentity, is_temporary_name};
+use crate::image::recognise;
+use crate::sidecar::{Companion, image_of_journal, is_lone};
+use crate::storage::{FileId, HostIdentity, folder_of, is_temporary_name};
 
 /// Entries of folders that one search looks at.
 const MOST_ENTRIES: usize = 200_000;
@@ -121,7 +120,7 @@ pub(crate) fn with_identity(
 ) -> Result<(Vec<PathBuf>, Found)> {
     let found = search.files(near)?;
     let matches = |path: &&PathBuf| {
-        look(path).ok().flatten().is_some_and(|(image, identity)| {
+        recognise(path).ok().flatten().is_some_and(|(image, identity)| {
             identity != not && image.info().data_identity.is_some_and(|id| accepted.contains(&id))
         })
     };

@@ -2,8 +2,7 @@
 
 use std::path::Path;
 
-use super::Guard;
-use super::guard::OpenForWriting;
+use super::guard::{Guard, OpenForWriting};
 use crate::chain::{ChainMut, OpenOptions, open_parents};
 use crate::error::Result;
 use crate::image::open_image_mut;

@@ -8,7 +8,7 @@ pub mod vhd;
 pub mod vhdx;
 
 use std::ops::Range;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
@@ -18,9 +18,10 @@ use crate::error::Result;
 use crate::finding::Finding;
 use crate::storage::{Latched, ReadAt};
 
-pub(crate) use open::{Place, is_single_file, open_place, open_place_at_once, open_place_mut};
+pub(crate) use open::{
+    Place, data_identity_at, is_single_file, open_place, open_place_at_once, open_place_mut, open_unlocked, recognise,
+};
 pub use open::{open_image, open_image_mut};
-pub(crate) use probe::signatures;
 pub use probe::{check_ending, format_of_name, probe};
 pub use raw::{RawImage, RawImageMut};
 
@@ -65,6 +66,28 @@ impl std::fmt::Display for Kind {
             Kind::Fixed => "fixed",
             Kind::Dynamic => "dynamic",
             Kind::Differencing => "differencing",
+        })
+    }
+}
+
+/// How a fixed disk takes its space from the host.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Space {
+    /// Every byte is written, so that nothing old can be read through whatever the host does.
+    Written,
+    /// The host sets the space aside at once; it reads as zero.
+    Reserved,
+    /// Nothing is set aside; the host may run full later.
+    Sparse,
+}
+
+impl std::fmt::Display for Space {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.pad(match self {
+            Space::Written => "every byte written",
+            Space::Reserved => "its space reserved",
+            Space::Sparse => "its space not claimed from the host",
         })
     }
 }
@@ -361,12 +384,4 @@ pub(crate) fn reads_zero(storage: &dyn ReadAt, from: u64, len: u64) -> Result<bo
         at = data.start + step;
     }
     Ok(true)
-}
-
-/// The folder that relative paths in an image begin from.
-pub(crate) fn folder_of(path: &Path) -> PathBuf {
-    match path.parent() {
-        Some(folder) if !folder.as_os_str().is_empty() => folder.to_owned(),
-        _ => PathBuf::from("."),
-    }
 }

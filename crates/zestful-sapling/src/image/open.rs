@@ -3,8 +3,12 @@
 use std::path::Path;
 use std::sync::Arc;
 
+use uuid::Uuid;
+
 use super::pieces::{Pieces, is_descriptor};
-use super::{Format, Image, ImageMut, RawImage, RawImageMut, probe, vhd, vhdx};
+use super::probe::{format_of_name, probe, signatures};
+use super::raw::{RawImage, RawImageMut};
+use super::{Format, Image, ImageMut, vhd, vhdx};
 use crate::error::{Error, Refusal, Result};
 use crate::storage::{Access, BlockDevice, FileStorage, Held, HostIdentity, ReadAt, Storage};
 
@@ -28,7 +32,7 @@ pub(crate) fn open_place(path: &Path, access: Access) -> Result<Place> {
         return Ok(Place { identity: device.host_identity(), storage: Arc::new(device), pieces: None });
     }
     if is_descriptor(path) {
-        let identity = FileStorage::open(path, Access::Look)?.host_identity()?;
+        let identity = FileStorage::open(path, Access::ReadUnlocked)?.host_identity()?;
         let pieces = Arc::new(Pieces::open(path, access)?);
         return Ok(Place { storage: pieces.clone(), identity, pieces: Some(pieces) });
     }
@@ -47,7 +51,7 @@ fn single_file(file: FileStorage) -> Result<Place> {
     Ok(Place { identity: file.host_identity()?, storage: Arc::new(file), pieces: None })
 }
 
-/// Opens what stands at `path` with [`Access::Write`] or [`Access::Amend`].
+/// Opens what stands at `path` with [`Access::Write`] or [`Access::AmendMetadata`].
 pub(crate) fn open_place_mut(path: &Path, access: Access) -> Result<(Arc<dyn Storage>, HostIdentity)> {
     if BlockDevice::is_at(path) {
         let device = BlockDevice::open(path, access)?;
@@ -69,7 +73,7 @@ pub(crate) fn open_place_mut(path: &Path, access: Access) -> Result<(Arc<dyn Sto
 impl Held {
     /// An image for writing, through the file that is held.
     pub(crate) fn image_mut(&self, path: &Path) -> Result<Box<dyn ImageMut>> {
-        open_image_mut(self.take(path, Access::Amend)?, None)
+        open_image_mut(self.take(path, Access::AmendMetadata)?, None)
     }
 
     /// An image for reading, through the file that is held.
@@ -100,4 +104,43 @@ pub fn open_image_mut(storage: Arc<dyn Storage>, format: Option<Format>) -> Resu
         Format::Vhd => Ok(Box::new(vhd::VhdMut::open(storage)?)),
         Format::Vhdx => Ok(Box::new(vhdx::VhdxMut::open(storage)?)),
     }
+}
+
+/// Opens an image for a look, by its signature, whatever its name says; `None` when it carries none.
+///
+/// # Errors
+/// Why it cannot be opened, though it carries one.
+pub(crate) fn recognise(path: &Path) -> Result<Option<(Box<dyn Image>, HostIdentity)>> {
+    let storage = Arc::new(FileStorage::open(path, Access::ReadUnlocked)?);
+    let identity = storage.host_identity()?;
+    let found = signatures(&*storage)?;
+    let named = format_of_name(path);
+    // A raw disk is nobody's child, whatever its guest wrote into it, unless it does open as one.
+    let formats = found.iter().copied().filter(|format| Some(*format) == named).chain(found.iter().copied());
+    let mut failed = None;
+    for format in formats {
+        match open_image(storage.clone(), Some(format)) {
+            Ok(image) => return Ok(Some((image, identity))),
+            Err(error) => _ = failed.get_or_insert(error),
+        }
+    }
+    match (failed, named) {
+        (Some(_), Some(Format::Raw)) | (None, None | Some(Format::Raw)) => Ok(None),
+        (Some(error), _) => Err(error),
+        // Its name promises an image, its content is none.
+        (None, Some(_)) => open_image(storage, None).map(|image| Some((image, identity))),
+    }
+}
+
+/// Opens the image at `path` for reading and takes no lock: for a look at what another process may be writing to.
+///
+/// # Errors
+/// As [`open_image`].
+pub(crate) fn open_unlocked(path: &Path) -> Result<Box<dyn Image>> {
+    open_image(open_place(path, Access::ReadUnlocked)?.storage, None)
+}
+
+/// The data identity of the image at `path`, whatever its name says; `None` when none is there, or it has none.
+pub(crate) fn data_identity_at(path: &Path) -> Option<Uuid> {
+    recognise(path).ok()??.0.info().data_identity
 }

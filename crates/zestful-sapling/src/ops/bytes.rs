@@ -3,7 +3,7 @@
 use std::io::{Read, Write};
 use std::path::{Path, PathBuf};
 
-use super::Plan;
+use super::plan::Plan;
 use crate::chain::{Chain, ChainMut, Disk, OpenOptions};
 use crate::error::{Error, Result};
 use crate::family::{Guard, OpenForWriting, Override, Search};
@@ -85,7 +85,7 @@ impl WriteBytes {
         let options = OpenOptions::new().with_format(self.format);
         // A pending log is left to the run; what is read here needs no lock beside this one.
         let locked = self.guard.open_for_writing(&self.path)?;
-        let disk = Chain::open(&self.path, &options.with_look(true))?;
+        let disk = Chain::open(&self.path, &options.without_locks())?;
         refuse_outside(&disk, &self.path, self.at, self.len)?;
         let mut plan = Plan { operation: "bytes write", warnings: locked.warnings.clone(), ..Plan::default() };
         plan.steps.push(format!("write {} at byte {} of {}", format_size(self.len), self.at, self.path.display()));

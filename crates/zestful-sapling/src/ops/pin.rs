@@ -7,18 +7,17 @@ use std::sync::Arc;
 use jiff::Timestamp;
 use serde::Serialize;
 
-use super::Plan;
 use super::diff::DiffRange;
-use crate::chain::{
-    Chain, Companion, Disk, OpenOptions, PIECE, Pin, changed_since, digest_pieces, modified, refuse_device,
-    refuse_under_way,
-};
+use super::plan::Plan;
+use crate::chain::{Chain, Disk, OpenOptions};
 use crate::error::{Error, Result};
-use crate::family::{Guard, Override, Search, children_of, look};
-use crate::image::Source;
+use crate::family::{Guard, Override, Search, children_of};
+use crate::image::{Source, recognise};
 use crate::progress::Progress;
+use crate::sidecar::{Companion, Pin, modified, refuse_device, refuse_under_way};
 use crate::size::format_size;
 use crate::storage::{Access, Held, is_marked_read_only, mark_read_only, unmark_read_only};
+use crate::transfer::{PIECE, changed_since, digest_pieces};
 
 /// An image to be pinned.
 #[derive(Clone, Debug)]
@@ -235,7 +234,7 @@ pub fn verify_pin(path: &Path, search: &Search, progress: &Progress) -> Result<P
 
 /// How much of some ranges an image has from its parent.
 fn read_through(child: &Path, ranges: &[Range<u64>]) -> Result<u64> {
-    let Ok(Some((image, _))) = look(child) else { return Ok(0) };
+    let Ok(Some((image, _))) = recognise(child) else { return Ok(0) };
     let mut bytes = 0;
     for range in ranges {
         let end = range.end.min(image.info().virtual_size);
@@ -268,7 +267,7 @@ pub struct UnpinOutcome {
 pub fn unpin(path: &Path, search: &Search) -> Result<UnpinOutcome> {
     // Alone: nobody grows a child from it between the look and the mark.
     let held = Held::default();
-    held.take(path, Access::Amend)?;
+    held.take(path, Access::AmendMetadata)?;
     refuse_under_way(path)?;
     let not_pinned = || Error::usage(format!("{} is not pinned", path.display()), "`show` tells whether an image is");
     let pin = pin_of(path)?.ok_or_else(not_pinned)?;

@@ -5,9 +5,8 @@ use std::path::{Path, PathBuf};
 use serde::Serialize;
 
 use crate::error::{Error, Refusal, Result};
-use crate::image::folder_of;
 use crate::size::format_size;
-use crate::storage::free_space;
+use crate::storage::{folder_of, free_space};
 
 /// What an operation would do. Sizes are in bytes.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]

@@ -15,7 +15,7 @@ use crate::error::{Error, Refusal, Result};
 /// Bytes that are zeroed by one call at most, so that long work can be stopped in between.
 const ZERO_STEP: u64 = 64 << 20;
 
-/// A block device, alone as long as it is open (except for [`Access::Look`]).
+/// A block device, alone as long as it is open (except for [`Access::ReadUnlocked`]).
 #[derive(Debug)]
 pub struct BlockDevice {
     file: File,
@@ -38,7 +38,7 @@ impl BlockDevice {
     /// # Errors
     /// `Refused` when it is in use, with what uses it where the host tells; `Usage` when it is no block device; `Io`.
     pub fn open(path: &Path, access: Access) -> Result<Self> {
-        let (write, alone) = (matches!(access, Access::Write | Access::Amend), access != Access::Look);
+        let (write, alone) = (matches!(access, Access::Write | Access::AmendMetadata), access != Access::ReadUnlocked);
         let action = if write { "open for writing" } else { "open" };
         let error = |e: io::Error| Error::io(action, path, e);
         let flags = if alone { OFlags::EXCL | OFlags::NONBLOCK } else { OFlags::NONBLOCK };

@@ -11,24 +11,10 @@ use std::sync::{LazyLock, Mutex, PoisonError};
 
 use rustix::fs::{FallocateFlags, OFlags, SeekFrom, fallocate, seek};
 
+use super::changes::{self, HostChange, Operation};
 use super::names::set_mode;
-use super::{HostChange, HostIdentity, Operation, ReadAt, Storage, lock, tape};
+use super::{Access, HostIdentity, ReadAt, Storage, lock};
 use crate::error::{Error, Refusal, Result};
-
-/// How a file is opened and which lock is taken for as long as it is open.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Access {
-    /// Read, shared with other readers.
-    Read,
-    /// Read without any lock, for a look at a file that another process writes to; what is read may be halfway
-    /// between two states.
-    Look,
-    /// Read and write, alone.
-    Write,
-    /// Read and write, alone, also where the file is marked read-only: for changes that leave a parent's content as it
-    /// is, such as the path of its own parent.
-    Amend,
-}
 
 /// A regular file of the host, locked while open.
 ///
@@ -98,14 +84,14 @@ impl FileStorage {
     fn open_with(path: &Path, access: Access, patient: bool) -> Result<Self> {
         loop {
             let storage = Self::open_once(path, access, patient)?;
-            if access == Access::Look || storage.is_still_at(path)? {
+            if access == Access::ReadUnlocked || storage.is_still_at(path)? {
                 return Ok(storage);
             }
         }
     }
 
     fn open_once(path: &Path, access: Access, patient: bool) -> Result<Self> {
-        let write = matches!(access, Access::Write | Access::Amend);
+        let write = matches!(access, Access::Write | Access::AmendMetadata);
         let action = if write { "open for writing" } else { "open" };
         let found = std::fs::metadata(path).map_err(|e| Error::io(action, path, e))?;
         check_regular(&found, path)?;
@@ -127,7 +113,9 @@ impl FileStorage {
         };
         let file = match open() {
             // The owner may lift the mark for as long as it takes to open the file.
-            Err(error) if error.kind() == io::ErrorKind::PermissionDenied && access == Access::Amend && marked => {
+            Err(error)
+                if error.kind() == io::ErrorKind::PermissionDenied && access == Access::AmendMetadata && marked =>
+            {
                 with_write_permission(path, found.permissions(), open)
             }
             other => other,
@@ -137,8 +125,8 @@ impl FileStorage {
         check_regular(&opened.file.metadata().map_err(|e| Error::io(action, path, e))?, path)?;
         match access {
             Access::Read => lock::shared(&opened.file, path, patient)?,
-            Access::Write | Access::Amend => lock::exclusive(&opened.file, path)?,
-            Access::Look => {}
+            Access::Write | Access::AmendMetadata => lock::exclusive(&opened.file, path)?,
+            Access::ReadUnlocked => {}
         }
         Ok(opened)
     }
@@ -210,7 +198,7 @@ impl FileStorage {
             let (file, time) = found.map_or((0, None), |found| (found.ino(), found.modified().ok()));
             HostChange::Content(file, what(), time)
         };
-        tape::change(&self.path, noted, act)
+        changes::change(&self.path, noted, act)
     }
 
     fn error(&self, action: &str, source: io::Error) -> Error {

@@ -4,7 +4,8 @@ use std::os::unix::fs::MetadataExt;
 use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
 
-use super::{Access, FileStorage, HostIdentity};
+use super::file::FileStorage;
+use super::{Access, HostIdentity};
 use crate::error::{Error, Refusal, Result};
 
 /// Locked files, each open once: whoever takes part in the work reads and writes through these, since a second opening

@@ -13,7 +13,7 @@ use crate::error::{Error, Result};
 /// # Errors
 /// `Io` when there is no such place.
 pub fn free_space(path: &Path) -> Result<u64> {
-    if let Some(pretended) = super::tape::pretended_space(path) {
+    if let Some(pretended) = super::changes::pretended_space(path) {
         return Ok(pretended);
     }
     let stat = statvfs(path).map_err(|e| Error::io("look into", path, e.into()))?;

@@ -6,7 +6,7 @@ use std::os::unix::fs::MetadataExt;
 use std::path::Path;
 use std::time::Duration;
 
-use super::BlockDevice;
+use super::device::BlockDevice;
 use crate::error::{Error, Refusal, Result};
 
 /// How often a lock is asked for again: a look at an image by another command takes an instant.

@@ -67,6 +67,7 @@ impl MemoryStorage {
     }
 
     /// Takes on the content and the length of another.
+    #[cfg(feature = "testing")]
     pub(super) fn become_like(&self, other: &Self) {
         let other = other.lock().clone();
         *self.lock() = other;

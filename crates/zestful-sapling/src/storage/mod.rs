@@ -3,19 +3,20 @@
 //! Storage is positioned and shared: every call takes `&self`, an offset and a buffer. Reading and writing are two
 //! traits, so that a parent layer can be held by a type that has no write call at all.
 
+mod changes;
 mod device;
-mod fault;
 mod file;
 mod file_id;
 mod held;
 mod host;
-mod host_state;
 mod latched;
 mod lock;
 mod memory;
 mod names;
+mod paths;
 mod staged;
-mod tape;
+#[cfg(feature = "testing")]
+pub mod testing;
 mod turn;
 mod writers;
 
@@ -25,26 +26,39 @@ use std::sync::Arc;
 use crate::error::Result;
 
 pub use device::{BlockDevice, StagedDevice};
-pub use fault::{CrashStates, FaultStorage, Operation, Recording};
+pub use file::FileStorage;
 pub(crate) use file::open_regular;
-pub use file::{Access, FileStorage};
 pub use file_id::FileId;
 pub(crate) use held::{Held, swapped};
 pub use host::{free_space, is_marked_read_only, mark_read_only};
 pub(crate) use host::{inherit, is_writable_folder, unmark_read_only};
-pub use host_state::{HostChange, HostState};
 pub(crate) use latched::Latched;
 pub use lock::user_of;
 pub use memory::MemoryStorage;
-pub(crate) use names::{link, real, refuse_existing, remove, rename_new, rename_over, sync_folder};
+pub(crate) use names::{link, refuse_existing, remove, rename_new, rename_over, sync_folder};
+pub(crate) use paths::{entry, folder_of, real, relative_path, tidy};
 pub use staged::StagedFile;
 pub(crate) use staged::{is_temporary_name, temporary_name};
-pub use tape::{Fault, Pause, Tape};
 pub(crate) use turn::Turn;
 pub(crate) use writers::{Writers, writers_of};
 
 /// The host's identity of a file or device, the same under every name.
 pub type HostIdentity = (u64, u64);
+
+/// How a file is opened and which lock is taken for as long as it is open.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Access {
+    /// Read, shared with other readers.
+    Read,
+    /// Read without any lock, for a look at a file that another process writes to; what is read may be halfway
+    /// between two states.
+    ReadUnlocked,
+    /// Read and write, alone.
+    Write,
+    /// Read and write, alone, also where the file is marked read-only: for changes that leave a parent's content as it
+    /// is, such as the path of its own parent.
+    AmendMetadata,
+}
 
 /// What kind of place bytes live in, as far as it changes what may be done with them.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

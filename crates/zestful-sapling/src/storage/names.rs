@@ -1,18 +1,13 @@
 //! Names and modes of files on the host. All that changes them goes through here.
 
 use std::fs::{File, Permissions};
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use rustix::fs::{CWD, RenameFlags, renameat_with};
 use rustix::io::Errno;
 
-use super::{HostChange, tape};
+use super::changes::{self, HostChange};
 use crate::error::{Error, Refusal, Result};
-
-/// The path without links and dots.
-pub(crate) fn real(path: &Path) -> Result<PathBuf> {
-    std::fs::canonicalize(path).map_err(|e| Error::io("look up", path, e))
-}
 
 /// Refuses a target where something, even a dangling link, already stands.
 pub(crate) fn refuse_existing(target: &Path) -> Result<()> {
@@ -34,7 +29,7 @@ fn exists(target: &Path) -> Error {
 /// Gives a file or folder its final name, replacing nothing.
 pub(crate) fn rename_new(temporary: &Path, target: &Path) -> Result<()> {
     let rename = || renameat_with(CWD, temporary, CWD, target, RenameFlags::NOREPLACE).map_err(Into::into);
-    match tape::change(target, || HostChange::Rename(temporary.to_owned(), target.to_owned()), rename) {
+    match changes::change(target, || HostChange::Rename(temporary.to_owned(), target.to_owned()), rename) {
         Ok(()) => Ok(()),
         Err(error) => match Errno::from_io_error(&error) {
             Some(Errno::EXIST) => Err(exists(target)),
@@ -54,13 +49,13 @@ pub(crate) fn rename_over(source: &Path, target: &Path) -> Result<()> {
         keep_aside(target)?;
         std::fs::rename(source, target)
     };
-    tape::change(target, || HostChange::Rename(source.to_owned(), target.to_owned()), rename)
+    changes::change(target, || HostChange::Rename(source.to_owned(), target.to_owned()), rename)
         .map_err(|e| Error::io("put a file in the place of", target, e))
 }
 
 /// Has a recording keep the file whose last name is about to go.
 fn keep_aside(path: &Path) -> std::io::Result<bool> {
-    match tape::place_aside(path) {
+    match changes::place_aside(path) {
         Some(aside) => std::fs::rename(path, aside).map(|()| true),
         None => Ok(false),
     }
@@ -69,7 +64,7 @@ fn keep_aside(path: &Path) -> std::io::Result<bool> {
 /// Gives a file a second name, replacing nothing.
 pub(crate) fn link(file: &Path, second: &Path) -> Result<()> {
     let act = || std::fs::hard_link(file, second);
-    let linked = tape::change(second, || HostChange::Link(file.to_owned(), second.to_owned()), act);
+    let linked = changes::change(second, || HostChange::Link(file.to_owned(), second.to_owned()), act);
     linked.map_err(|error| match error.kind() {
         std::io::ErrorKind::AlreadyExists => exists(second),
         _ => Error::io("give a second name to", file, error),
@@ -79,11 +74,11 @@ pub(crate) fn link(file: &Path, second: &Path) -> Result<()> {
 /// Takes a name away, and the file with its last one.
 pub(crate) fn remove(path: &Path) -> Result<()> {
     let act = || if keep_aside(path)? { Ok(()) } else { std::fs::remove_file(path) };
-    tape::change(path, || HostChange::Remove(path.to_owned()), act).map_err(|e| Error::io("remove", path, e))
+    changes::change(path, || HostChange::Remove(path.to_owned()), act).map_err(|e| Error::io("remove", path, e))
 }
 
 pub(super) fn set_mode(path: &Path, mode: Permissions) -> std::io::Result<()> {
-    tape::change(
+    changes::change(
         path,
         || HostChange::Mode(path.to_owned(), mode.clone()),
         || std::fs::set_permissions(path, mode.clone()),
@@ -97,6 +92,6 @@ pub(crate) fn sync_folder(of: &Path) -> Result<()> {
         _ => Path::new("."),
     };
     let sync = || File::open(folder).and_then(|f| f.sync_all());
-    tape::change(of, || HostChange::SyncFolder(folder.to_owned()), sync)
+    changes::change(of, || HostChange::SyncFolder(folder.to_owned()), sync)
         .map_err(|e| Error::io("sync the folder", folder, e))
 }

@@ -6,9 +6,10 @@ use std::ops::Range;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use super::file::FileStorage;
+use super::file_id::FileId;
 use super::names::{refuse_existing, remove, rename_new, rename_over, sync_folder};
-use super::tape;
-use super::{FileId, FileStorage, ReadAt, Storage};
+use super::{ReadAt, Storage, changes};
 use crate::error::{Error, Result};
 
 /// A file under a temporary name beside its final one.
@@ -36,7 +37,7 @@ impl StagedFile {
     pub(crate) fn create_beside(target: &Path) -> Result<Self> {
         let temporary = temporary_name(target);
         let create = || OpenOptions::new().read(true).write(true).create_new(true).open(&temporary);
-        let file = tape::change(&temporary, || tape::created(&temporary), create)
+        let file = changes::change(&temporary, || changes::created(&temporary), create)
             .map_err(|e| Error::io("create", target, e))?;
         // Messages name the file that the user asked for.
         let storage = FileStorage::from_new(file, target.to_owned());

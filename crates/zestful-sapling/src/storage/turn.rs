@@ -59,6 +59,7 @@ impl Drop for Turn {
 }
 
 /// Whether this thread has a turn now: others may be waiting for its end.
+#[cfg(feature = "testing")]
 pub(super) fn has_turn() -> bool {
     TURNS.get() > 0
 }

@@ -9,10 +9,10 @@ use std::path::{Path, PathBuf};
 
 use zestful_sapling::chain::{Chain, ChainMut, OpenOptions};
 use zestful_sapling::error::Error;
+use zestful_sapling::family::children_of;
 use zestful_sapling::image::Format;
 use zestful_sapling::ops::{
-    Derive, Direction, FreshIdentity, KeepName, Merge, MoveImage, PinImage, Relink, Remove, Transplant, children_of,
-    resume,
+    Derive, Direction, FreshIdentity, KeepName, Merge, MoveImage, PinImage, Relink, Remove, Transplant, resume,
 };
 use zestful_sapling::progress::Progress;
 
@@ -217,7 +217,7 @@ impl Stage {
             expected.assert_same(&chain);
             let parent = chain.layers()[1].path().to_owned();
             drop(chain);
-            let known = children_of(&parent, &zestful_sapling::ops::Search::default());
+            let known = children_of(&parent, &zestful_sapling::family::Search::default());
             let known = known.unwrap_or_else(|error| panic!("{when}: {}: {error}", parent.display()));
             let is_known = known.all().any(|child| child.canonicalize().is_ok_and(|child| child == path));
             assert!(is_known, "{when}: {} does not know {name}: {known:?}", parent.display());

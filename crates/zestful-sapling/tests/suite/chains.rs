@@ -5,7 +5,8 @@ use std::path::{Path, PathBuf};
 use zestful_sapling::chain::{Chain, ChainMut, Disk, OpenOptions};
 use zestful_sapling::check::check_chain;
 use zestful_sapling::error::{Error, ParentProblemKind, Refusal};
-use zestful_sapling::ops::{Derive, Family, Make, ParentState, Role, Search, children_of, inspect};
+use zestful_sapling::family::{Family, ParentState, Role, Search, children_of, inspect};
+use zestful_sapling::ops::{Derive, Make};
 use zestful_sapling::progress::Progress;
 use zestful_sapling::storage::{Access, FileStorage};
 

@@ -4,10 +4,12 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use proptest::prelude::*;
+use zestful_sapling::Error;
 use zestful_sapling::chain::ChainMut;
+use zestful_sapling::error::Refusal;
 use zestful_sapling::image::{Image, ImageMut, ParentRecord};
-use zestful_sapling::storage::{FaultStorage, MemoryStorage, Recording};
-use zestful_sapling::{Error, error::Refusal};
+use zestful_sapling::storage::MemoryStorage;
+use zestful_sapling::storage::testing::{FaultStorage, Recording};
 
 use crate::world::{Layers, Model, Shape, Step, UNIT, for_each_unit, renew, shapes, steps, write};
 

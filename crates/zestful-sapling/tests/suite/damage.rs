@@ -8,7 +8,8 @@ use zestful_sapling::chain::Disk;
 use zestful_sapling::image::vhdx::{self, Vhdx, VhdxMut};
 use zestful_sapling::image::{Format, Image, ImageMut, Source, open_image, open_image_mut, vhd};
 use zestful_sapling::progress::Progress;
-use zestful_sapling::storage::{FaultStorage, MemoryStorage, ReadAt, Storage};
+use zestful_sapling::storage::testing::FaultStorage;
+use zestful_sapling::storage::{MemoryStorage, ReadAt, Storage};
 
 use crate::world::{Layers, MIB, Shape};
 

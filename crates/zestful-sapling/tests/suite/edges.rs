@@ -5,11 +5,12 @@ use std::sync::Arc;
 
 use zestful_sapling::chain::{Chain, ChainMut, Disk, OpenOptions};
 use zestful_sapling::error::{Error, Refusal};
+use zestful_sapling::family::{Guard, Override};
 use zestful_sapling::image::vhd::{self, VhdMut};
 use zestful_sapling::image::vhdx::VhdxMut;
 use zestful_sapling::image::{Image, ImageMut, Source, open_image};
 use zestful_sapling::ops::{
-    Derive, Diff, FreshIdentity, Guard, Merge, Override, PinImage, Transplant, WriteBytes, read_bytes, verify_pin,
+    Derive, Diff, FreshIdentity, Merge, PinImage, Transplant, WriteBytes, read_bytes, verify_pin,
 };
 use zestful_sapling::progress::Progress;
 use zestful_sapling::storage::{MemoryStorage, ReadAt, Storage};

@@ -4,9 +4,9 @@ use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::process::{Command, Stdio};
 
 use zestful_sapling::error::{Error, Refusal};
+use zestful_sapling::family::{Search, children_of, status_of};
 use zestful_sapling::image::Format;
-use zestful_sapling::ops::{Search, children_of, status_of};
-use zestful_sapling::storage::{Fault, Tape};
+use zestful_sapling::storage::testing::{Fault, HostRecorder};
 
 use crate::acts::{ACTS, Stage, is_orderly};
 
@@ -24,7 +24,7 @@ fn a_change_that_fails_once_loses_nobodys_disk() {
     let (mut number, mut runs, mut failed) = (0, 0, 0);
     for format in [Format::Vhdx, Format::Vhd] {
         let stage = Stage::new(format);
-        let tape = Tape::start(&stage.cast.root).unwrap();
+        let tape = HostRecorder::start(&stage.cast.root).unwrap();
         for act in ACTS {
             tape.rewind().unwrap();
             stage.cast.perform(act).unwrap();
@@ -63,7 +63,7 @@ fn who_writes_without_asking_stops_what_would_change_the_file() {
     let mut refusals = 0;
     for format in [Format::Vhdx, Format::Vhd] {
         let stage = Stage::new(format);
-        let tape = Tape::start(&stage.cast.root).unwrap();
+        let tape = HostRecorder::start(&stage.cast.root).unwrap();
         let members = ["a/base", "a/mid", "b/low", "b/other", "c/child", "c/leaf"].map(|name| stage.cast.path(name));
         for member in &members {
             for (number, act) in ACTS.into_iter().enumerate() {
@@ -118,7 +118,7 @@ fn who_writes_without_asking_stops_what_would_change_the_file() {
 fn a_second_name_of_a_file_stops_what_would_change_it() {
     for format in [Format::Vhdx, Format::Vhd] {
         let stage = Stage::new(format);
-        let tape = Tape::start(&stage.cast.root).unwrap();
+        let tape = HostRecorder::start(&stage.cast.root).unwrap();
         let elsewhere = crate::tribe::quick_folder();
         for act in ACTS {
             for member in stage.cast.touched(act) {
@@ -143,7 +143,7 @@ fn a_second_name_of_a_file_stops_what_would_change_it() {
 #[test]
 fn a_child_that_cannot_be_recorded_does_not_appear() {
     let stage = Stage::new(Format::Vhdx);
-    let tape = Tape::start(&stage.cast.root).unwrap();
+    let tape = HostRecorder::start(&stage.cast.root).unwrap();
     let path = |name: &str| stage.cast.path(name);
     for kind in ["damaged", "newer", "folder", "pipe"] {
         // Whose companion it is, and what would have had to be recorded in it.
@@ -154,7 +154,7 @@ fn a_child_that_cannot_be_recorded_does_not_appear() {
             ("c/child", crate::acts::Act::Relink),
         ] {
             tape.rewind().unwrap();
-            let companion = zestful_sapling::chain::Companion::place(&path(of));
+            let companion = zestful_sapling::sidecar::Companion::place(&path(of));
             let kept = std::fs::read(&companion).ok();
             _ = std::fs::remove_file(&companion);
             match kind {
@@ -181,7 +181,7 @@ fn a_child_that_cannot_be_recorded_does_not_appear() {
     }
     // A pipe in a journal's place is told, and stops the image only.
     tape.rewind().unwrap();
-    let journal = zestful_sapling::chain::journal_of(&path("b/other"));
+    let journal = zestful_sapling::sidecar::journal_of(&path("b/other"));
     assert!(Command::new("mkfifo").arg(&journal).status().unwrap().success());
     assert!(stage.cast.perform(crate::acts::Act::WriteOther).is_err());
     assert!(!status_of(&stage.cast.root.join("b")).unwrap().ok);

@@ -3,15 +3,16 @@
 use std::collections::BTreeSet;
 use std::path::Path;
 
-use zestful_sapling::chain::{Chain, ChainMut, OpenOptions, intent_of, journal_of};
+use zestful_sapling::chain::{Chain, ChainMut, OpenOptions};
 use zestful_sapling::error::{Error, Refusal};
+use zestful_sapling::family::{Search, children_of};
 use zestful_sapling::image::Format;
 use zestful_sapling::ops::{
-    Derive, Direction, KeepName, Merge, MoveImage, PinImage, Relink, Remove, Search, Transplant, abandon, children_of,
-    resume, verify_pin,
+    Derive, Direction, KeepName, Merge, MoveImage, PinImage, Relink, Remove, Transplant, abandon, resume, verify_pin,
 };
 use zestful_sapling::progress::Progress;
-use zestful_sapling::storage::Tape;
+use zestful_sapling::sidecar::{intent_of, journal_of};
+use zestful_sapling::storage::testing::HostRecorder;
 
 use crate::tribe::{Step, Tribe, all_files, quick_folder};
 
@@ -194,7 +195,7 @@ fn every_crash_state_reads_as_before_and_is_carried_on() {
     for (format, work) in works() {
         let tribe = family(format);
         let root = tribe.root.path();
-        let tape = Tape::start(root).unwrap();
+        let tape = HostRecorder::start(root).unwrap();
         work.run(&tribe).unwrap();
         let found = tape.crash_states(5, 2).unwrap();
         // Still running, so that the files are the same ones again in each state.
@@ -233,7 +234,7 @@ fn every_crash_state_reads_as_before_and_is_carried_on() {
 fn what_is_under_way_moves_with_its_folder() {
     for (format, work) in works().into_iter().filter(|(_, work)| matches!(work, Work::Merge { .. })) {
         let mut tribe = family(format);
-        let tape = Tape::start(tribe.root.path()).unwrap();
+        let tape = HostRecorder::start(tribe.root.path()).unwrap();
         // Half-way through the data.
         tape.fail_from(40);
         assert!(matches!(work.run(&tribe), Err(Error::UnderWay { .. })), "{work:?}");
@@ -257,7 +258,7 @@ fn a_full_host_at_any_moment_loses_nothing() {
     for (format, work) in works() {
         for fail_from in (0..).step_by(5) {
             let tribe = family(format);
-            let tape = Tape::start(tribe.root.path()).unwrap();
+            let tape = HostRecorder::start(tribe.root.path()).unwrap();
             tape.fail_from(fail_from);
             let Err(error) = work.run(&tribe) else { break };
             drop(tape);

@@ -4,7 +4,7 @@
 use std::process::Command;
 
 use zestful_sapling::image::Format;
-use zestful_sapling::storage::Tape;
+use zestful_sapling::storage::testing::HostRecorder;
 
 use crate::acts::{ACTS, Act, Cast, Stage, is_orderly};
 
@@ -47,7 +47,7 @@ fn in_another_process(stage: &Stage, act: Act) -> bool {
 }
 
 /// Runs the first up to its change number `at`, the second, and the first to its end; whether the first came that far.
-fn run(stage: &Stage, tape: &Tape, first: Act, second: Act, how: Second, at: usize) -> Option<(bool, bool)> {
+fn run(stage: &Stage, tape: &HostRecorder, first: Act, second: Act, how: Second, at: usize) -> Option<(bool, bool)> {
     tape.rewind().unwrap();
     let pause = tape.pause_at(at);
     std::thread::scope(|scope| {
@@ -84,7 +84,7 @@ fn interleave(every: usize, how: Second, seed: usize) -> (usize, usize, usize) {
     let mut number = seed;
     for format in [Format::Vhdx, Format::Vhd] {
         let stage = Stage::new(format);
-        let tape = Tape::start(&stage.cast.root).unwrap();
+        let tape = HostRecorder::start(&stage.cast.root).unwrap();
         for first in ACTS {
             tape.rewind().unwrap();
             stage.cast.perform(first).unwrap_or_else(|error| panic!("{first:?}: {error}"));

@@ -4,12 +4,15 @@
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use zestful_sapling::chain::{Chain, ChainMut, OpenOptions, intent_of, journal_of};
+use zestful_sapling::chain::{Chain, ChainMut, OpenOptions};
 use zestful_sapling::error::{Error, Refusal};
+use zestful_sapling::family::{Override, status_of};
 use zestful_sapling::image::{Format, open_image_mut};
-use zestful_sapling::ops::{Direction, Merge, Override, abandon, resume, status_of};
+use zestful_sapling::ops::{Direction, Merge, abandon, resume};
 use zestful_sapling::progress::Progress;
-use zestful_sapling::storage::{Access, FileStorage, HostState, Tape};
+use zestful_sapling::sidecar::{intent_of, journal_of};
+use zestful_sapling::storage::testing::{HostRecorder, HostState};
+use zestful_sapling::storage::{Access, FileStorage};
 
 use crate::tribe::{derive, make, quick_folder, write};
 use crate::world::Model;
@@ -43,7 +46,7 @@ impl Cut {
             content.fill(at, 5 << 19, byte);
         }
         let plan = Merge::new(&child).with_direction(direction).plan().unwrap();
-        let tape = Tape::start(folder.path()).unwrap();
+        let tape = HostRecorder::start(folder.path()).unwrap();
         plan.run(&Progress::new()).unwrap();
         let states = tape.crash_states(1, 0).unwrap();
         drop(plan);

@@ -1,12 +1,14 @@
 //! Families of files: moved, renamed, relinked, removed; after every step each disk reads as it should.
 
 use proptest::prelude::*;
-use zestful_sapling::chain::{Chain, OpenOptions, journal_of};
+use zestful_sapling::chain::{Chain, OpenOptions};
 use zestful_sapling::error::{Error, ParentProblemKind, Refusal};
+use zestful_sapling::family::{Override, Search, inspect, status_of};
 use zestful_sapling::image::Format;
-use zestful_sapling::ops::{CopyChain, Derive, Override, Relink, Remove, Search, abandon, inspect, resume, status_of};
+use zestful_sapling::ops::{CopyChain, Derive, Relink, Remove, abandon, resume};
 use zestful_sapling::progress::Progress;
-use zestful_sapling::storage::Tape;
+use zestful_sapling::sidecar::journal_of;
+use zestful_sapling::storage::testing::HostRecorder;
 
 use crate::operations::files;
 use crate::tribe::{Step, Tribe, all_files, derive, make, move_to, relink, steps, write};
@@ -37,7 +39,7 @@ fn a_move_that_was_cut_short_is_carried_on_or_taken_back() {
                 tribe.step(&Step::Derive { of, absolute });
             }
             let (from, to) = (tribe.path(1), tribe.fresh(2));
-            let tape = Tape::start(tribe.root.path()).unwrap();
+            let tape = HostRecorder::start(tribe.root.path()).unwrap();
             tape.fail_from(fail_from);
             let moved = move_to(&from, &to, tribe.root.path());
             drop(tape);

@@ -4,14 +4,15 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::Barrier;
 
-use zestful_sapling::chain::{Chain, ChainMut, Companion, OpenOptions};
+use zestful_sapling::chain::{Chain, ChainMut, OpenOptions};
 use zestful_sapling::error::{Error, Refusal};
+use zestful_sapling::family::{Override, Search, children_of, inspect, status_of};
 use zestful_sapling::image::Format;
 use zestful_sapling::ops::{
-    Derive, FreshIdentity, Merge, Override, PinImage, Relink, Remove, Search, Unfreeze, WriteBytes, children_of,
-    inspect, status_of, unpin, verify_pin,
+    Derive, FreshIdentity, Merge, PinImage, Relink, Remove, Unfreeze, WriteBytes, unpin, verify_pin,
 };
 use zestful_sapling::progress::Progress;
+use zestful_sapling::sidecar::Companion;
 use zestful_sapling::storage::{Access, FileStorage, ReadAt, Storage};
 
 use crate::tribe::{derive, make, quick_folder, write};
@@ -260,12 +261,12 @@ fn pins_are_put_right_and_know_what_they_do_not_know() {
     // No record can be made, and none is needed while it is pinned.
     let companion = Companion::place(&base);
     let kept = std::fs::read(&companion).unwrap();
-    let staged = zestful_sapling::storage::Tape::start(scene.folder.path()).unwrap();
+    let staged = zestful_sapling::storage::testing::HostRecorder::start(scene.folder.path()).unwrap();
     let plan = Derive::new(&base, vec![scene.path("far/unrecorded")]).plan().unwrap();
     // The second change is the first write of the companion, after the child's file was laid out.
     let unrecorded = (0..60).find_map(|change| {
         staged.rewind().unwrap();
-        staged.fail_once(change, zestful_sapling::storage::Fault::Error(13));
+        staged.fail_once(change, zestful_sapling::storage::testing::Fault::Error(13));
         let outcome = plan.run(&Progress::new()).ok()?;
         outcome.unrecorded
     });

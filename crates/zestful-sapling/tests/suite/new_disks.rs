@@ -7,11 +7,11 @@ use proptest::prelude::*;
 use zestful_sapling::chain::{Chain, ChainMut, Disk, OpenOptions};
 use zestful_sapling::check::check_chain;
 use zestful_sapling::error::{Error, Refusal};
+use zestful_sapling::family::{Override, Report, inspect};
 use zestful_sapling::finding::Severity;
+use zestful_sapling::image::Space;
 use zestful_sapling::image::{Format, Kind};
-use zestful_sapling::ops::{
-    Copy, CopyChain, Derive, FreshIdentity, Identity, Make, NewImage, Override, Report, Space, inspect,
-};
+use zestful_sapling::ops::{Copy, CopyChain, Derive, FreshIdentity, Identity, Make, NewImage};
 use zestful_sapling::progress::Progress;
 
 use crate::operations::files;

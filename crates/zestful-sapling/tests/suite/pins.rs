@@ -4,15 +4,16 @@ use std::fs::File;
 use std::os::unix::fs::{FileExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 
-use zestful_sapling::chain::{Chain, Companion, Disk, OpenOptions};
+use zestful_sapling::chain::{Chain, Disk, OpenOptions};
 use zestful_sapling::check::check_chain;
 use zestful_sapling::error::{Error, Refusal};
+use zestful_sapling::family::{Family, Override, Search, children_of, status_of};
 use zestful_sapling::image::Format;
 use zestful_sapling::ops::{
-    Family, FreshIdentity, Merge, MoveImage, Override, PinImage, Relink, Remove, Search, Transplant, WriteBytes,
-    children_of, status_of, unpin, verify_pin,
+    FreshIdentity, Merge, MoveImage, PinImage, Relink, Remove, Transplant, WriteBytes, unpin, verify_pin,
 };
 use zestful_sapling::progress::Progress;
+use zestful_sapling::sidecar::Companion;
 
 use crate::tribe::{derive, make, move_to, write};
 

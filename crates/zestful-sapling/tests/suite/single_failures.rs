@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use zestful_sapling::chain::ChainMut;
 use zestful_sapling::image::{Format, ImageMut, open_image_mut};
-use zestful_sapling::storage::{Fault, FaultStorage};
+use zestful_sapling::storage::testing::{Fault, FaultStorage};
 
 use crate::crash::prepared;
 use crate::world::{Layers, MIB, Model, Shape, UNIT, for_each_unit, renew};

@@ -1,7 +1,9 @@
 //! One battery for every storage.
 
-use zestful_sapling::storage::{Access, FaultStorage, FileStorage, MemoryStorage, StagedFile, Storage};
-use zestful_sapling::{Error, error::Refusal};
+use zestful_sapling::Error;
+use zestful_sapling::error::Refusal;
+use zestful_sapling::storage::testing::FaultStorage;
+use zestful_sapling::storage::{Access, FileStorage, MemoryStorage, StagedFile, Storage};
 
 fn battery(storage: &dyn Storage) {
     let read = |at: u64, len: usize| {
@@ -67,7 +69,7 @@ fn one_writer_or_many_readers_and_who_it_is() {
     let writer = FileStorage::open(&path, Access::Write).unwrap();
     let told = in_use(Access::Read).unwrap();
     assert!(told.contains(&format!("process {}", std::process::id())), "{told}");
-    assert_eq!(in_use(Access::Look), None);
+    assert_eq!(in_use(Access::ReadUnlocked), None);
     drop(writer);
     assert_eq!(in_use(Access::Write), None);
     assert!(FileStorage::open(folder.path(), Access::Read).is_err(), "a folder is no image");

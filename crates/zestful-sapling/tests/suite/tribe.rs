@@ -6,11 +6,11 @@ use proptest::prelude::*;
 use zestful_sapling::chain::{Chain, ChainMut, Disk, OpenOptions};
 use zestful_sapling::check::check_chain;
 use zestful_sapling::error::{Error, Refusal};
+use zestful_sapling::family::{Override, Search, children_of, inspect};
 use zestful_sapling::finding::Severity;
 use zestful_sapling::image::{Format, ParentRecord, ParentReference, open_image_mut, vhd, vhdx};
 use zestful_sapling::ops::{
-    Derive, Direction, FreshIdentity, KeepName, Make, Merge, MoveImage, Override, Relink, Remove, Search, Transplant,
-    children_of, inspect,
+    Derive, Direction, FreshIdentity, KeepName, Make, Merge, MoveImage, Relink, Remove, Transplant,
 };
 use zestful_sapling::progress::Progress;
 use zestful_sapling::storage::{Access, FileStorage, StagedFile};

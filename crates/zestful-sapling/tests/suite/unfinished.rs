@@ -5,14 +5,17 @@ use std::os::unix::fs::{FileExt, MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use zestful_sapling::chain::{Chain, ChainMut, Disk, OpenOptions, intent_of, journal_of};
+use zestful_sapling::chain::{Chain, ChainMut, Disk, OpenOptions};
 use zestful_sapling::error::{Error, Refusal};
+use zestful_sapling::family::Override;
 use zestful_sapling::image::{Format, ParentRecord, open_image_mut};
 use zestful_sapling::ops::{
-    Direction, KeepName, Merge, MoveImage, Override, PinImage, Relink, Remove, Resumed, Transplant, abandon, resume,
+    Direction, KeepName, Merge, MoveImage, PinImage, Relink, Remove, Resumed, Transplant, abandon, resume,
 };
 use zestful_sapling::progress::Progress;
-use zestful_sapling::storage::{Access, FileStorage, HostChange, Operation, ReadAt, Storage, Tape};
+use zestful_sapling::sidecar::{intent_of, journal_of};
+use zestful_sapling::storage::testing::{HostChange, HostRecorder, Operation};
+use zestful_sapling::storage::{Access, FileStorage, ReadAt, Storage};
 
 use crate::acts::{Act, Stage};
 use crate::tribe::{all_files, derive, make, quick_folder, write};
@@ -92,7 +95,7 @@ fn a_journal_in_a_copy_never_touches_the_original() {
                 let (original, copy) = (folder.path().join("original"), folder.path().join("copy"));
                 std::fs::create_dir(&original).unwrap();
                 let ([_, layer, now], content) = line(&original, format);
-                let tape = Tape::start(folder.path()).unwrap();
+                let tape = HostRecorder::start(folder.path()).unwrap();
                 tape.fail_from(fail_from);
                 let merge = Merge::new(&now).with_direction(direction).with_name_of(keep).plan().unwrap();
                 let ended = merge.run(&Progress::new());
@@ -128,7 +131,7 @@ fn a_journal_in_a_copy_never_touches_the_original() {
             let (original, copy) = (folder.path().join("original"), folder.path().join("copy"));
             std::fs::create_dir(&original).unwrap();
             let ([_, layer, now], content) = line(&original, format);
-            let tape = Tape::start(folder.path()).unwrap();
+            let tape = HostRecorder::start(folder.path()).unwrap();
             tape.fail_from(fail_from);
             let name = format!("renamed.{format}");
             let ended = MoveImage::new(&layer, original.join(&name)).plan().unwrap().run();
@@ -150,7 +153,7 @@ fn a_journal_in_a_copy_never_touches_the_original() {
         }
         // A family in several folders: the copy of one, and of all, refuses.
         let stage = Stage::new(format);
-        let tape = Tape::start(&stage.cast.root).unwrap();
+        let tape = HostRecorder::start(&stage.cast.root).unwrap();
         for act in
             [Act::MergeIntoParent, Act::MergeIntoChild, Act::MergeDeep, Act::Transplant, Act::MoveLow, Act::MoveChild]
         {
@@ -204,7 +207,7 @@ fn a_copy_of_a_journal_that_is_back_alone_holds_up_nobody() {
             for given_up in [false, true] {
                 let folder = quick_folder();
                 let ([_, layer, now], mut content) = line(folder.path(), format);
-                let tape = Tape::start(folder.path()).unwrap();
+                let tape = HostRecorder::start(folder.path()).unwrap();
                 tape.fail_from(25);
                 let merge = Merge::new(&now).with_direction(direction).with_name_of(keep).plan().unwrap();
                 assert!(matches!(merge.run(&Progress::new()), Err(Error::UnderWay { .. })));
@@ -245,7 +248,7 @@ fn only_what_was_merged_is_removed() {
             let folder = quick_folder();
             let (files, content) = line(folder.path(), Format::Vhdx);
             let request = || Merge::new(&files[2]).with_direction(direction).with_name_of(keep);
-            let tape = Tape::start(folder.path()).unwrap();
+            let tape = HostRecorder::start(folder.path()).unwrap();
             request().plan().unwrap().run(&Progress::new()).unwrap();
             let changes = tape.changes();
             let is_moved = |change: &HostChange| match change {
@@ -260,7 +263,7 @@ fn only_what_was_merged_is_removed() {
             let (result, name) = (if keep == KeepName::Parent { &files[1] } else { &files[2] }, &files[goes]);
             if held {
                 // Somebody who opened it before there was a journal.
-                let lock = FileStorage::open(name, Access::Amend).unwrap();
+                let lock = FileStorage::open(name, Access::AmendMetadata).unwrap();
                 let Err(Error::UnderWay { source, .. }) = resume(&files[2], &[], &Progress::new()) else { panic!() };
                 assert!(matches!(*source, Error::Refused(Refusal::InUse, _)), "{source}");
                 let there = std::fs::metadata(name).unwrap();
@@ -302,7 +305,7 @@ fn marks_are_not_trusted_when_what_was_read_was_touched() {
             let folder = quick_folder();
             let (files, mut content) = line(folder.path(), format);
             let request = || Merge::new(&files[2]).with_direction(Direction::IntoParent);
-            let tape = Tape::start(folder.path()).unwrap();
+            let tape = HostRecorder::start(folder.path()).unwrap();
             // The first byte of the disk that the merge moves.
             let (reads, at) = (2, 2 << 20);
             let cut = (0..200).find(|change| {
@@ -314,7 +317,7 @@ fn marks_are_not_trusted_when_what_was_read_was_touched() {
             assert!(cut.is_some());
             drop(tape);
             // The file changes behind everybody's back, its identity does not.
-            let (_, place) = Chain::open(&files[reads], &OpenOptions::new().with_look(true))
+            let (_, place) = Chain::open(&files[reads], &OpenOptions::new().without_locks())
                 .unwrap()
                 .extent_at(at, 512)
                 .unwrap()
@@ -347,14 +350,14 @@ fn a_stray_child_of_a_layer_between_never_reads_wrong_data() {
             before.fill(1 << 20, 3 << 19, 2);
             before
         };
-        std::fs::remove_file(zestful_sapling::chain::Companion::place(&layer)).unwrap();
+        std::fs::remove_file(zestful_sapling::sidecar::Companion::place(&layer)).unwrap();
         let request = || {
             Merge::new(&now)
                 .with_ancestor(base.clone())
                 .with_direction(Direction::IntoParent)
                 .with_name_of(KeepName::Parent)
         };
-        let tape = Tape::start(&root).unwrap();
+        let tape = HostRecorder::start(&root).unwrap();
         let mut stray_reads = |when: &str| match Chain::open(&stray, &OpenOptions::new()) {
             Ok(chain) => expected.assert_same(&chain),
             Err(Error::Parent(_)) => loud += 1,
@@ -398,7 +401,7 @@ fn a_sync_that_fails_beside_the_writer_names_no_lost_data() {
         }
         disk.close().unwrap();
         derive(&files[1], &files[2], false);
-        let tape = Tape::start(folder.path()).unwrap();
+        let tape = HostRecorder::start(folder.path()).unwrap();
         // The first one comes at the end of a batch, after which nothing is committed.
         tape.lose_writes_beside(1);
         let merge = Merge::new(&files[2]).with_direction(Direction::IntoChild).plan().unwrap();
@@ -423,7 +426,7 @@ fn a_run_looks_again_at_what_its_plan_relied_on() {
     let ([base, layer, now], content) = line(folder.path(), Format::Vhdx);
     make(&folder.path().join("other.vhdx"));
     let before = contents(folder.path());
-    let tape = Tape::start(folder.path()).unwrap();
+    let tape = HostRecorder::start(folder.path()).unwrap();
     let merge = || Merge::new(&now).with_direction(Direction::IntoChild).plan();
     let transplant = || Transplant::new(&now, folder.path().join("other.vhdx")).plan();
     tape.pretend_free_space(1 << 20);
@@ -465,9 +468,9 @@ fn a_run_looks_again_at_what_its_plan_relied_on() {
     content.assert_same(&Chain::open(&now, &OpenOptions::new()).unwrap());
     // A file that is swapped while its lock is waited for: what is locked in the end stands under the name.
     for _ in 0..20 {
-        let lock = FileStorage::open(&base, Access::Amend).unwrap();
+        let lock = FileStorage::open(&base, Access::AmendMetadata).unwrap();
         let waiting = std::thread::scope(|scope| {
-            let waiting = scope.spawn(|| FileStorage::open(&base, Access::Amend));
+            let waiting = scope.spawn(|| FileStorage::open(&base, Access::AmendMetadata));
             std::thread::sleep(std::time::Duration::from_millis(4));
             std::fs::copy(&base, folder.path().join("new")).unwrap();
             std::fs::rename(folder.path().join("new"), &base).unwrap();
@@ -512,7 +515,7 @@ fn children_that_moved_by_hand_meanwhile_are_told_all_the_same() {
         for (name, is_found) in [("c/renamed", true), ("far/renamed", false)] {
             let stage = Stage::new(Format::Vhdx);
             std::fs::create_dir(stage.cast.root.join("far")).unwrap();
-            let tape = Tape::start(&stage.cast.root).unwrap();
+            let tape = HostRecorder::start(&stage.cast.root).unwrap();
             stage.cast.perform(act).unwrap();
             let half = tape.asked() / 2;
             tape.rewind().unwrap();
@@ -538,7 +541,7 @@ fn children_that_moved_by_hand_meanwhile_are_told_all_the_same() {
     }
     // Said to be gone for good, it is left out.
     let stage = Stage::new(Format::Vhdx);
-    let tape = Tape::start(&stage.cast.root).unwrap();
+    let tape = HostRecorder::start(&stage.cast.root).unwrap();
     stage.cast.perform(Act::MoveChild).unwrap();
     let half = tape.asked() / 2;
     tape.rewind().unwrap();

@@ -61,7 +61,7 @@ pub(super) fn run(console: &Console, command: &BytesCommand) -> Result<Outcome, 
         }
         BytesCommand::Write { path, at, input, options } => {
             let format = options.format(path)?;
-            let disk = Chain::open(path, &chain::OpenOptions::new().with_format(format).with_look(true))?;
+            let disk = Chain::open(path, &chain::OpenOptions::new().with_format(format).without_locks())?;
             let mut source = Source::open(input.as_deref(), disk.virtual_size())?;
             drop(disk);
             let len = source.len()?;

@@ -3,7 +3,8 @@
 use std::path::Path;
 
 use zestful_sapling::Error;
-use zestful_sapling::ops::{Copy, CopyChain, Identity, NewDiskOutcome, inspect};
+use zestful_sapling::family::inspect;
+use zestful_sapling::ops::{Copy, CopyChain, Identity, NewDiskOutcome};
 
 use super::asking;
 use crate::args::{Depth, Force, ImageOptions};

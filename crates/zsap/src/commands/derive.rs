@@ -3,7 +3,8 @@
 use std::path::{Path, PathBuf};
 
 use serde::Serialize;
-use zestful_sapling::ops::{Derive, DeriveOutcome, Override, Report, inspect};
+use zestful_sapling::family::{Override, Report, inspect};
+use zestful_sapling::ops::{Derive, DeriveOutcome};
 
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};

@@ -3,7 +3,8 @@
 
 use std::path::Path;
 
-use zestful_sapling::ops::{MoveImage, MoveOutcome, Override, Relink, Remove, Search, Unfreeze, children_of};
+use zestful_sapling::family::{Override, Search, children_of};
+use zestful_sapling::ops::{MoveImage, MoveOutcome, Relink, Remove, Unfreeze};
 
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};

@@ -2,7 +2,8 @@
 
 use std::path::Path;
 
-use zestful_sapling::ops::{Make, inspect};
+use zestful_sapling::family::inspect;
+use zestful_sapling::ops::Make;
 
 use super::asking;
 use crate::args::ImageOptions;

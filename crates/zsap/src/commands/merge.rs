@@ -4,9 +4,10 @@ use std::path::Path;
 
 use serde::Serialize;
 use serde_json::json;
+use zestful_sapling::family::{Guard, Override, Search};
 use zestful_sapling::ops::{
-    Guard, KeepName, Merge, MergeOutcome, Override, Plan, Resumed, Search, Transplant, TransplantOutcome, Weighed,
-    abandon_guarded, resume_guarded,
+    KeepName, Merge, MergeOutcome, Plan, Resumed, Transplant, TransplantOutcome, Weighed, abandon_guarded,
+    resume_guarded,
 };
 
 use crate::console::Console;
@@ -167,7 +168,7 @@ fn refuses_plan(console: &Console, path: &Path) -> Result<bool, Failure> {
     }
     let folder = if path.is_dir() { path } else { path.parent().unwrap_or(path) };
     let folder = if folder.as_os_str().is_empty() { Path::new(".") } else { folder };
-    let status = zestful_sapling::ops::status_of(folder)?;
+    let status = zestful_sapling::family::status_of(folder)?;
     let lines: Vec<String> = match status.under_way.is_empty() {
         true => vec!["nothing is under way there".to_owned()],
         false => status.under_way.iter().map(|work| text::wrapped(&text::safe(&work.message), "  ")).collect(),

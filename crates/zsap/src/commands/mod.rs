@@ -15,8 +15,10 @@ mod show;
 mod status;
 mod tree;
 
-use zestful_sapling::ops::{Identity, PlaceReport, Report};
-use zestful_sapling::{Error, error::Refusal};
+use zestful_sapling::Error;
+use zestful_sapling::error::Refusal;
+use zestful_sapling::family::{PlaceReport, Report};
+use zestful_sapling::ops::Identity;
 
 use crate::args::{Args, Command, Depth};
 use crate::console::Console;

@@ -2,7 +2,8 @@
 
 use std::path::Path;
 
-use zestful_sapling::ops::{Override, PinImage, PinReport, Plan, Search, unpin, verify_pin};
+use zestful_sapling::family::{Override, Search};
+use zestful_sapling::ops::{PinImage, PinReport, Plan, unpin, verify_pin};
 
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};

@@ -4,9 +4,9 @@ use std::path::{Path, PathBuf};
 
 use serde_json::{Value, json};
 use zestful_sapling::Error;
+use zestful_sapling::family::{ParentState, PlaceReport, Report, Totals, inspect};
 use zestful_sapling::image::pieces::is_descriptor;
 use zestful_sapling::image::{Kind, format_of_name};
-use zestful_sapling::ops::{ParentState, PlaceReport, Report, Totals, inspect};
 
 use crate::args::FormatOption;
 use crate::console::Console;

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use zestful_sapling::ops::{Status, status_of};
+use zestful_sapling::family::{Status, status_of};
 
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};

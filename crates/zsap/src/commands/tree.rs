@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use zestful_sapling::ops::{Family, Node, Role};
+use zestful_sapling::family::{Family, Node, Role};
 use zestful_sapling::storage::free_space;
 
 use crate::console::Console;

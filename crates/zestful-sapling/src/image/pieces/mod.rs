@@ -26,10 +26,10 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
+use super::Format;
 use crate::error::{Error, Result};
 use crate::finding::Finding;
-use crate::image::{Format, folder_of};
-use crate::storage::{Access, FileStorage};
+use crate::storage::{Access, FileStorage, folder_of};
 
 pub use reader::Pieces;
 pub(crate) use staged::StagedPieces;
@@ -107,7 +107,7 @@ impl Descriptor {
             Error::from_finding(Finding::fatal("pieces-descriptor", "descriptor", 0, message).at(path))
         };
         // Opened as every image is, so that no pipe or folder in its place does harm.
-        FileStorage::open(path, Access::Look)?;
+        FileStorage::open(path, Access::ReadUnlocked)?;
         let file = std::fs::File::open(path).map_err(|e| Error::io("open", path, e))?;
         if file.metadata().map_err(|e| Error::io("read", path, e))?.len() > LARGEST_DESCRIPTOR {
             return Err(broken(format!("it is larger than {LARGEST_DESCRIPTOR} bytes")));

@@ -51,7 +51,7 @@ impl Claims {
 }
 
 /// Where new blocks go.
-pub(super) struct Space {
+pub(super) struct SpaceMap {
     /// Unused ranges inside the file: offset to length.
     free: BTreeMap<u64, u64>,
     /// Everything from here on is unused.
@@ -66,7 +66,7 @@ pub(super) struct Place {
     pub(super) reused: bool,
 }
 
-impl Space {
+impl SpaceMap {
     /// `claims` may be unknown for a large table; new blocks then go to the end of the file.
     pub(super) fn new(claims: Option<&Claims>, file_len: u64) -> Self {
         let end = file_len.next_multiple_of(ALIGNMENT);
@@ -123,7 +123,7 @@ mod tests {
             let mut claims = Claims::new(10 * MIB);
             prop_assert!(claims.claim(0, 4 * MIB));
             prop_assert!(!claims.claim(3 * MIB, 2 * MIB));
-            let mut space = Space::new(Some(&claims), 10 * MIB);
+            let mut space = SpaceMap::new(Some(&claims), 10 * MIB);
             let mut used: Vec<(u64, u64)> = vec![(0, 5 * MIB)];
             for (take, len, which) in steps {
                 if take || used.len() == 1 {

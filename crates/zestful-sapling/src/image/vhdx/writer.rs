@@ -8,7 +8,7 @@
 //! 3. writes the pages to their places, to be made durable by the next commit's step 1, so that the next entry may
 //!    name itself as the tail.
 //!
-//! A power loss before the end of 2 leaves the image of the commit before, one after it the new one. Space given back
+//! A power loss before the end of 2 leaves the image of the commit before, one after it the new one. SpaceMap given back
 //! by a commit is used again only after it.
 
 use std::ops::Range;
@@ -22,7 +22,7 @@ use super::layout::Layout;
 use super::log::{LogWriter, MOST_PAGES_IN_ENTRY};
 use super::region::Region;
 use super::replay::refuse_unfit;
-use super::space::Space;
+use super::space::SpaceMap;
 use super::table::{Entry, State, Table};
 use super::{ALIGNMENT, PAGE, metadata};
 use crate::error::{Error, Result};
@@ -55,7 +55,7 @@ pub struct VhdxMut {
     slot: usize,
     log_place: Region,
     metadata: Region,
-    space: Space,
+    space: SpaceMap,
     /// Present once this session has written.
     log: Option<LogWriter>,
     /// Whether the identifier of the content is a new one.
@@ -93,7 +93,7 @@ impl VhdxMut {
             layout = Layout::read(storage.clone(), &mut warnings)?;
         }
         let claims = layout.judge_small_table(&mut warnings)?;
-        let space = Space::new(claims.as_ref(), layout.bounds.file_len);
+        let space = SpaceMap::new(claims.as_ref(), layout.bounds.file_len);
         let warnings = warnings.into_iter().map(|finding| finding.at(storage.path())).collect();
         Ok(Self {
             table: layout.table(),
@@ -187,7 +187,7 @@ impl VhdxMut {
         Ok(())
     }
 
-    /// Space for a block that reads as zero.
+    /// SpaceMap for a block that reads as zero.
     fn allocate(&mut self, len: u64) -> Result<u64> {
         let place = self.space.allocate(len);
         if place.reused {

@@ -3,27 +3,25 @@
 use std::path::Path;
 use std::sync::Arc;
 
-use super::super::carry::Carry;
-use super::super::mover::Mover;
-use crate::chain::{
-    Chain, Intent, Journal, Mark, Member, OpenOptions, Side, Stamp, Work, record_of, records_absolute, stamp_of,
-};
+use crate::chain::{Chain, OpenOptions, Side, record_of, records_absolute};
 use crate::error::{Error, Refusal, Result};
-use crate::image::{Image, ParentRecord, open_image, open_place};
+use crate::image::{Image, ParentRecord, open_unlocked};
 use crate::progress::Progress;
-use crate::storage::{Access, Held, real};
+use crate::sidecar::{Intent, Journal, Mark, Member, Stamp, Work, stamp_of};
+use crate::storage::{Held, real};
+use crate::transfer::{Carry, Mover};
 
 /// Refuses when an image is not the one that the intent speaks of.
-pub(super) fn refuse_changed(intent: &Intent) -> Result<()> {
+pub(in crate::ops) fn refuse_changed(intent: &Intent) -> Result<()> {
     for member in &intent.layers {
-        if !look(&member.path)?.info().data_identity.is_some_and(|found| member.is_known_as(found)) {
+        if !open_unlocked(&member.path)?.info().data_identity.is_some_and(|found| member.is_known_as(found)) {
             return Err(changed(intent, &member.path));
         }
     }
     Ok(())
 }
 
-pub(super) fn changed(intent: &Intent, path: &Path) -> Error {
+pub(in crate::ops) fn changed(intent: &Intent, path: &Path) -> Error {
     Error::refused(
         Refusal::SourceChanged,
         format!("{} was written to by another program since {} was planned or begun", path.display(), intent.work),
@@ -32,12 +30,8 @@ pub(super) fn changed(intent: &Intent, path: &Path) -> Error {
     )
 }
 
-fn look(path: &Path) -> Result<Box<dyn Image>> {
-    open_image(open_place(path, Access::Look)?.storage, None)
-}
-
 /// Moves what is not moved yet; returns how many bytes that were.
-pub(super) fn run(journal: &Journal, marks: &[Mark], held: &Arc<Held>, progress: &Progress) -> Result<u64> {
+pub(in crate::ops) fn run(journal: &Journal, marks: &[Mark], held: &Arc<Held>, progress: &Progress) -> Result<u64> {
     let intent = journal.intent();
     refuse_changed(intent)?;
     let options = OpenOptions::new().with_held(held);
@@ -82,11 +76,11 @@ fn renew(intent: &Intent, held: &Held) -> Result<()> {
         let accepts = |image: &dyn Image| {
             image.info().parent.as_ref().is_some_and(|reference| reference.accepted.contains(&renewed))
         };
-        if !accepts(&*look(&upper.path)?) {
+        if !accepts(&*open_unlocked(&upper.path)?) {
             record(upper, lower, renewed, Some(lower.identity), held)?;
         }
         let is_ancestor = number + 2 == intent.layers.len();
-        if !is_ancestor && look(&lower.path)?.info().data_identity != Some(renewed) {
+        if !is_ancestor && open_unlocked(&lower.path)?.info().data_identity != Some(renewed) {
             let mut image = held.image_mut(&lower.path)?;
             image.set_data_identity(renewed)?;
             image.close()?;
@@ -99,20 +93,20 @@ fn renew(intent: &Intent, held: &Held) -> Result<()> {
 fn record(upper: &Member, lower: &Member, identity: uuid::Uuid, also: Option<uuid::Uuid>, held: &Held) -> Result<()> {
     let mut image = held.image_mut(&upper.path)?;
     let absolute = records_absolute(image.info().parent.as_ref());
-    let info = look(&lower.path)?.info().clone();
+    let info = open_unlocked(&lower.path)?.info().clone();
     let record = record_of(&real(&upper.path)?, &lower.path, &info, absolute)?;
     image.set_parent(&ParentRecord { identity, also, ..record })?;
     image.close()
 }
 
 /// Leaves the chain as it reads now; each layer accepts the identity that the one below it has.
-pub(super) fn take_back(intent: &Intent, held: &Held) -> Result<()> {
+pub(in crate::ops) fn take_back(intent: &Intent, held: &Held) -> Result<()> {
     if intent.work != Work::MergeIntoParent {
         return Ok(());
     }
     for pair in intent.layers.windows(2) {
         let [upper, lower] = pair else { continue };
-        let found = look(&lower.path)?.info().data_identity;
+        let found = open_unlocked(&lower.path)?.info().data_identity;
         let now = found.filter(|id| lower.is_known_as(*id)).ok_or_else(|| {
             Error::refused(
                 Refusal::SourceChanged,

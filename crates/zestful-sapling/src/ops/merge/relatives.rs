@@ -3,23 +3,24 @@
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use super::grandchild;
-use super::settle::names_one_of;
-use crate::chain::{Chain, Grandchild, Intent, OpenOptions};
+use super::finish::names_one_of;
+use crate::chain::{Chain, OpenOptions, records_absolute};
 use crate::error::{Error, Refusal, Result};
 use crate::family::{Guard, Override, children_of_each};
+use crate::image::recognise;
+use crate::sidecar::{Grandchild, Intent};
 use crate::storage::{Access, FileId, Held, real};
 
 /// The files that a merge changes, renames or removes.
-pub(super) fn changing(intent: &Intent) -> impl Iterator<Item = &Path> {
+pub(in crate::ops) fn changing(intent: &Intent) -> impl Iterator<Item = &Path> {
     let layers = intent.layers.iter().map(|member| &*member.path);
     layers.chain(intent.children.iter().map(|child| &*child.path))
 }
 
 /// Locks every image that will change or go, and keeps writers from what is only read.
-pub(super) fn take(intent: &Intent, held: &Arc<Held>) -> Result<()> {
+pub(in crate::ops) fn take(intent: &Intent, held: &Arc<Held>) -> Result<()> {
     for path in changing(intent).filter(|path| path.exists()) {
-        held.take(path, Access::Amend)?;
+        held.take(path, Access::AmendMetadata)?;
     }
     if let Some(parent) = intent.parent.as_ref().filter(|parent| parent.path.exists()) {
         Chain::open(&parent.path, &OpenOptions::new().with_held(held))?;
@@ -31,7 +32,7 @@ pub(super) fn take(intent: &Intent, held: &Arc<Held>) -> Result<()> {
 ///
 /// # Errors
 /// `Refused` when one is not to be found, or something may have grown from the layers of which that cannot be told.
-pub(super) fn count_again(intent: &Intent, held: &Arc<Held>, guard: &Guard) -> Result<Vec<Grandchild>> {
+pub(in crate::ops) fn count_again(intent: &Intent, held: &Arc<Held>, guard: &Guard) -> Result<Vec<Grandchild>> {
     let known = [intent.layers[0].identity, intent.identity];
     let is_there = |child: &&Grandchild| names_one_of(&child.path, &known);
     let mut children: Vec<Grandchild> = intent.children.iter().filter(is_there).cloned().collect();
@@ -48,7 +49,7 @@ pub(super) fn count_again(intent: &Intent, held: &Arc<Held>, guard: &Guard) -> R
         for path in found.all() {
             let path = real(path)?;
             if !is_layer(&path) && !children.iter().any(|child| child.path == path) {
-                held.take(&path, Access::Amend)?;
+                held.take(&path, Access::AmendMetadata)?;
                 guard.refuse_hard_links(&path)?;
                 let before = intent.children.iter().find(|child| FileId::of(&path).is_ok_and(|id| id == child.file));
                 let found = grandchild(&path)?;
@@ -78,4 +79,10 @@ pub(super) fn count_again(intent: &Intent, held: &Arc<Held>, guard: &Guard) -> R
         )),
         _ => Ok(children),
     }
+}
+
+/// A child of the layers, as the journal speaks of it.
+pub(super) fn grandchild(path: &Path) -> Result<Grandchild> {
+    let absolute = recognise(path)?.is_some_and(|(image, _)| records_absolute(image.info().parent.as_ref()));
+    Ok(Grandchild { path: real(path)?, absolute, file: FileId::of(path)? })
 }

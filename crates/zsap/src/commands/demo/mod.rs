@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 
 use clap::Parser;
 use zestful_sapling::Error;
-use zestful_sapling::ops::Family;
+use zestful_sapling::family::Family;
 
 use crate::args::Args;
 use crate::console::Console;

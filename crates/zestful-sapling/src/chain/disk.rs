@@ -1,0 +1,81 @@
+//! What a guest sees, whatever lies behind it.
+
+use crate::error::{Error, Result};
+use crate::image::{Image, ImageInfo, Source};
+
+/// A range of a disk that comes from one place.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct DiskExtent {
+    /// Its length in bytes, never zero.
+    pub len: u64,
+    /// The layer (0 is the current image) and the byte in its file, or `None` for zeros.
+    pub data: Option<(usize, u64)>,
+}
+
+/// What a guest sees, whatever lies behind it.
+pub trait Disk: Send + Sync {
+    /// The layers, the current image first.
+    fn layer(&self, number: usize) -> Option<&dyn Image>;
+
+    /// What the current image says of itself; its size is the disk's.
+    fn info(&self) -> &ImageInfo;
+
+    /// The size that a guest sees, in bytes.
+    fn virtual_size(&self) -> u64 {
+        self.info().virtual_size
+    }
+
+    /// Where the bytes from `offset` on come from; at least one byte, at most `len`, inside the virtual size.
+    ///
+    /// # Errors
+    /// `Usage` when the range is not inside the disk; `Damaged`, `Io`.
+    fn extent_at(&self, offset: u64, len: u64) -> Result<DiskExtent> {
+        check_extent(self.virtual_size(), offset, len)?;
+        let mut len = len;
+        let mut number = 0;
+        while let Some(layer) = self.layer(number) {
+            // Past the end of a smaller parent there are zeros.
+            let room = layer.info().virtual_size.saturating_sub(offset);
+            if room == 0 {
+                break;
+            }
+            let extent = layer.extent_at(offset, len.min(room))?;
+            len = extent.len;
+            match extent.source {
+                Source::Data(at) => return Ok(DiskExtent { len, data: Some((number, at)) }),
+                Source::Zero => break,
+                Source::Parent => number += 1,
+            }
+        }
+        Ok(DiskExtent { len, data: None })
+    }
+
+    /// Reads any range of bytes.
+    ///
+    /// # Errors
+    /// As [`Disk::extent_at`].
+    fn read_at(&self, buffer: &mut [u8], offset: u64) -> Result<()> {
+        let mut done = 0;
+        while done < buffer.len() {
+            let at = offset + done as u64;
+            let extent = self.extent_at(at, (buffer.len() - done) as u64)?;
+            let part = &mut buffer[done..done + extent.len as usize];
+            match extent.data.and_then(|(number, at)| self.layer(number).map(|layer| (layer, at))) {
+                Some((layer, at)) => layer.read_data(part, at)?,
+                None => part.fill(0),
+            }
+            done += extent.len as usize;
+        }
+        Ok(())
+    }
+}
+
+pub(super) fn check_extent(size: u64, offset: u64, len: u64) -> Result<()> {
+    if len > 0 && offset.checked_add(len).is_some_and(|end| end <= size) {
+        return Ok(());
+    }
+    Err(Error::usage(
+        format!("{len} bytes at byte {offset} do not lie inside the disk"),
+        format!("the disk has {size} bytes"),
+    ))
+}

@@ -1,0 +1,301 @@
+//! All about one image.
+
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use jiff::Timestamp;
+use serde::Serialize;
+use uuid::Uuid;
+
+use super::unfinished::UnderWay;
+use crate::chain::{MAX_DEPTH, OpenOptions, parent_of};
+use crate::error::{Error, ParentProblemKind, Refusal, Result};
+use crate::finding::{Finding, Repair};
+use crate::image::vhd::Vhd;
+use crate::image::vhdx::Vhdx;
+use crate::image::{BlockCounts, Format, Image, Kind, Space, open_image, open_place, open_place_at_once, probe};
+use crate::sidecar::{Companion, intent_of, touched_since};
+use crate::storage::{
+    Access, BlockDevice, HostIdentity, Medium, ReadAt, folder_of, free_space, is_marked_read_only, user_of,
+};
+
+/// Tables whose used part is larger than this are not counted through.
+const COUNTED_TABLE: u64 = 4 << 20;
+
+/// What an image says of itself, what the host says of its file, and how its parent is. Sizes are in bytes.
+#[derive(Clone, Debug, Serialize)]
+pub struct Report {
+    /// The file.
+    #[serde(serialize_with = "crate::lossy::text")]
+    pub path: PathBuf,
+    /// The on-disk layout.
+    pub format: Format,
+    /// How it takes its space.
+    pub kind: Kind,
+    /// The size that a guest sees.
+    pub virtual_size: u64,
+    /// The length of the file.
+    pub file_size: u64,
+    /// What the host has really set aside for the file.
+    pub allocated_size: u64,
+    /// The most bytes that it can still take on the host; 0 for what nothing is written to.
+    pub most_growth: u64,
+    /// How a fixed image takes its space, as far as the host tells; `None` for others.
+    pub space: Option<Space>,
+    /// The unit of allocation.
+    pub block_size: Option<u64>,
+    /// The smallest unit a guest addresses.
+    pub logical_sector: u32,
+    /// The unit the disk claims to write in.
+    pub physical_sector: u32,
+    /// Identifies the disk to a guest.
+    pub identity: Option<Uuid>,
+    /// Identifies the content; children record it.
+    pub data_identity: Option<Uuid>,
+    /// The parent; `None` for a base.
+    pub parent: Option<ParentReport>,
+    /// Layers below this one that could be opened.
+    pub depth: usize,
+    /// The process that writes to it, as far as this host tells.
+    pub in_use: Option<String>,
+    /// Whether the host's file mode forbids writing, as for parents.
+    pub read_only: bool,
+    /// Whether it is pinned, never to change.
+    pub pinned: bool,
+    /// What was begun with it and is not finished, if anything.
+    pub under_way: Option<UnderWay>,
+    /// Blocks by state; `None` where the format has none, or for a very large table.
+    pub blocks: Option<BlockCounts>,
+    /// The log; `None` where the format has none.
+    pub log: Option<LogReport>,
+    /// When the file was last changed.
+    pub modified: Option<Timestamp>,
+    /// Free space of the file system that holds the file; nothing for a device, which is all its own.
+    pub host_free: u64,
+    /// What kind of place holds it.
+    pub place: PlaceReport,
+    /// What is unusual about it.
+    pub warnings: Vec<Finding>,
+}
+
+/// What kind of place holds an image.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum PlaceReport {
+    /// A file.
+    File,
+    /// A block device.
+    Device,
+    /// Several files and a descriptor.
+    Pieces,
+}
+
+/// The state of an image's log.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+pub struct LogReport {
+    /// Whether changes wait to be put in place by the next writer.
+    pub pending: bool,
+}
+
+/// How an image's parent is.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct ParentReport {
+    /// The data identity that the child recorded.
+    pub identity: Option<Uuid>,
+    /// The paths as recorded, in the order in which they are tried.
+    pub recorded_paths: Vec<String>,
+    /// The file that was found, be it the right one or not.
+    #[serde(serialize_with = "crate::lossy::text")]
+    pub found_path: Option<PathBuf>,
+    /// How it is.
+    pub state: ParentState,
+    /// What is wrong, where anything is.
+    pub problem: Option<String>,
+}
+
+/// How a parent is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum ParentState {
+    /// There, and the right one.
+    Ok,
+    /// No file was found.
+    Missing,
+    /// A file was found, but it is not, or is no longer, the one recorded.
+    Mismatch,
+    /// The file found cannot be used.
+    Unusable,
+}
+
+/// An image opened for a look, also while another process writes to it.
+pub(crate) struct Opened {
+    pub(crate) image: Box<dyn Image>,
+    pub(crate) storage: Arc<dyn ReadAt>,
+    pub(crate) identity: HostIdentity,
+    pub(crate) blocks: Option<BlockCounts>,
+    pub(crate) in_use: Option<String>,
+}
+
+/// Opens an image; without a lock if somebody holds it, who is then named.
+pub(crate) fn open_for_look(path: &Path, format: Option<Format>, count: bool) -> Result<Opened> {
+    // A look at a device asks nobody to keep away from it meanwhile, so that it disturbs nobody.
+    let is_device = BlockDevice::is_at(path);
+    let opened = if is_device { open_place(path, Access::ReadUnlocked) } else { open_place_at_once(path) };
+    let (place, in_use) = match opened {
+        Ok(place) if is_device => (place, user_of(path)?),
+        Ok(place) => (place, None),
+        Err(Error::Refused(Refusal::InUse, _)) => (open_place(path, Access::ReadUnlocked)?, user_of(path)?),
+        Err(other) => return Err(other),
+    };
+    let (storage, identity) = (place.storage, place.identity);
+    let shared: Arc<dyn ReadAt> = storage.clone();
+    let (image, blocks): (Box<dyn Image>, _) = match probe(&*shared, format)? {
+        Format::Vhdx => {
+            let image = Vhdx::open(shared)?;
+            let blocks = if count { image.block_counts(COUNTED_TABLE)? } else { None };
+            (Box::new(image), blocks)
+        }
+        Format::Vhd => {
+            let image = Vhd::open(shared)?;
+            let blocks = image.block_counts();
+            (Box::new(image), blocks)
+        }
+        named => (open_image(shared, Some(named))?, None),
+    };
+    Ok(Opened { image, storage, identity, blocks, in_use })
+}
+
+/// Looks at an image and at its chain; its own state is told even when a parent is missing.
+///
+/// # Errors
+/// As [`open_image`] for the image itself; problems with parents are part of the report.
+pub fn inspect(path: &Path, format: Option<Format>) -> Result<Report> {
+    let opened = open_for_look(path, format, true)?;
+    let info = opened.image.info().clone();
+    let mut warnings = opened.image.warnings().to_vec();
+    let identity = opened.identity;
+    let medium = opened.storage.medium();
+    let modified = std::fs::metadata(path).and_then(|m| m.modified()).ok().and_then(|t| Timestamp::try_from(t).ok());
+    let (file_size, allocated_size) = (opened.storage.len()?, opened.storage.allocated()?);
+    let read_only = is_marked_read_only(path)?;
+    let (parent, depth) = look_at_parents(opened.image, identity, &mut warnings)?;
+    Ok(Report {
+        path: path.to_owned(),
+        format: info.format,
+        kind: info.kind,
+        virtual_size: info.virtual_size,
+        file_size,
+        allocated_size,
+        most_growth: if read_only || medium != Medium::File { 0 } else { info.most_growth(allocated_size) },
+        space: (info.kind == Kind::Fixed && !is_device(medium))
+            .then(|| space_of(&*opened.storage, info.virtual_size))
+            .transpose()?,
+        block_size: info.block_size,
+        logical_sector: info.logical_sector,
+        physical_sector: info.physical_sector,
+        identity: info.identity,
+        data_identity: info.data_identity,
+        parent,
+        depth,
+        in_use: opened.in_use,
+        read_only,
+        pinned: pin_state(path, &mut warnings)?,
+        under_way: intent_of(path)?.as_ref().map(UnderWay::of),
+        blocks: opened.blocks,
+        log: (info.format == Format::Vhdx).then_some(LogReport { pending: info.log_pending }),
+        modified,
+        host_free: if is_device(medium) { 0 } else { free_space(&folder_of(path))? },
+        place: match medium {
+            Medium::Device { .. } => PlaceReport::Device,
+            Medium::Pieces { .. } => PlaceReport::Pieces,
+            Medium::File => PlaceReport::File,
+        },
+        warnings,
+    })
+}
+
+/// Whether an image is pinned; a companion that cannot be understood is a warning, not the end of the look.
+fn pin_state(path: &Path, warnings: &mut Vec<Finding>) -> Result<bool> {
+    match Companion::known(path) {
+        Err(Error::Damaged(finding) | Error::Unsupported(finding)) => {
+            warnings.push(*finding);
+            Ok(false)
+        }
+        other => {
+            let pin = other?.and_then(|companion| companion.pin);
+            if let Some(message) = pin.as_ref().and_then(|pin| touched_since(path, pin)) {
+                warnings.push(Finding::warning("pin-touched", "companion", 0, message, Repair::None));
+            }
+            Ok(pin.is_some())
+        }
+    }
+}
+
+fn is_device(medium: Medium) -> bool {
+    matches!(medium, Medium::Device { .. })
+}
+
+/// Space that is set aside but was never written looks like a hole that takes room.
+fn space_of(storage: &dyn ReadAt, virtual_size: u64) -> Result<Space> {
+    let (mut at, mut data) = (0, 0);
+    if storage.allocated()? < virtual_size {
+        return Ok(Space::Sparse);
+    }
+    while let Some(found) = storage.next_data(at)? {
+        data += found.end - found.start;
+        at = found.end;
+    }
+    Ok(if data >= virtual_size { Space::Written } else { Space::Reserved })
+}
+
+/// The direct parent's state, and how many layers down the chain is whole.
+fn look_at_parents(
+    image: Box<dyn Image>,
+    identity: (u64, u64),
+    warnings: &mut Vec<Finding>,
+) -> Result<(Option<ParentReport>, usize)> {
+    let Some(reference) = image.info().parent.clone() else { return Ok((None, 0)) };
+    let mut report = ParentReport {
+        identity: reference.accepted.first().copied(),
+        recorded_paths: reference.paths.iter().map(|path| path.text.clone()).collect(),
+        found_path: None,
+        state: ParentState::Ok,
+        problem: None,
+    };
+    let options = OpenOptions::new().without_locks();
+    let (mut current, mut seen) = (image, vec![identity]);
+    loop {
+        if seen.len() > MAX_DEPTH {
+            let too_deep = Error::parent(current.path(), ParentProblemKind::TooDeep { limit: MAX_DEPTH });
+            report.problem = Some(too_deep.to_string());
+            break;
+        }
+        match parent_of(&*current, None, &seen, &options) {
+            Ok(None) => break,
+            Ok(Some(found)) => {
+                report.found_path.get_or_insert_with(|| found.image.path().to_owned());
+                seen.push(found.identity);
+                warnings.extend(found.warnings);
+                current = found.image;
+            }
+            Err(Error::Parent(problem)) => {
+                let (state, path) = match &problem.kind {
+                    ParentProblemKind::Missing { .. } => (ParentState::Missing, None),
+                    ParentProblemKind::Mismatch { parent, .. } => (ParentState::Mismatch, Some(parent.clone())),
+                    ParentProblemKind::Unreadable { parent, .. } | ParentProblemKind::SectorSize { parent, .. } => {
+                        (ParentState::Unusable, Some(parent.clone()))
+                    }
+                    ParentProblemKind::Cycle { again } => (ParentState::Unusable, Some(again.clone())),
+                    ParentProblemKind::TooDeep { .. } => (ParentState::Unusable, None),
+                };
+                if seen.len() == 1 {
+                    (report.state, report.found_path) = (state, path);
+                }
+                report.problem = Some(problem.to_string());
+                break;
+            }
+            Err(other) => return Err(other),
+        }
+    }
+    Ok((Some(report), seen.len() - 1))
+}

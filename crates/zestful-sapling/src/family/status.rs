@@ -1,0 +1,175 @@
+//! The first look at a folder: what is whole, what is not, what was begun, who holds what, and whether the host can
+//! hold it all.
+
+use std::path::{Path, PathBuf};
+
+use jiff::Timestamp;
+use serde::Serialize;
+
+use super::tree::{Family, Node, Problem, Role};
+use super::unfinished::UnderWay;
+use crate::error::{Error, Result};
+use crate::image::pieces::stray_pieces;
+use crate::storage::{free_space, is_temporary_name, user_of, writers_of};
+
+/// What a first look shows. Sizes are in bytes.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Status {
+    /// The folder.
+    #[serde(serialize_with = "crate::lossy::text")]
+    pub folder: PathBuf,
+    /// Whether nothing is broken, unfinished or left over.
+    pub ok: bool,
+    /// Images that were seen.
+    pub images: usize,
+    /// Families that they form.
+    pub families: usize,
+    /// What is wrong, file by file.
+    pub problems: Vec<Problem>,
+    /// What was begun and is not finished.
+    pub under_way: Vec<UnderWay>,
+    /// Files that a killed program left under a temporary name; nothing refers to them.
+    #[serde(serialize_with = "crate::lossy::text")]
+    pub leftovers: Vec<PathBuf>,
+    /// Images that somebody uses now, as far as this host tells.
+    pub held: Vec<Held>,
+    /// The disks that guests write to.
+    pub current: Vec<CurrentDisk>,
+    /// Images that are pinned.
+    #[serde(serialize_with = "crate::lossy::text")]
+    pub pinned: Vec<PathBuf>,
+    /// Layers of the deepest chain.
+    pub deepest: usize,
+    /// The frozen layer that was not changed for the longest time, and since when.
+    #[serde(serialize_with = "crate::lossy::text")]
+    pub oldest_frozen: Option<(PathBuf, Timestamp)>,
+    /// The most that all current disks can still grow together.
+    pub worst_growth: u64,
+    /// Free space of the file system that holds the folder.
+    pub host_free: u64,
+    /// What could not be looked at when writers were looked for.
+    pub not_seen: Option<String>,
+}
+
+/// Somebody at an image.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Held {
+    /// The file.
+    #[serde(serialize_with = "crate::lossy::text")]
+    pub path: PathBuf,
+    /// Who.
+    pub holder: String,
+}
+
+/// A disk that a guest writes to.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct CurrentDisk {
+    /// Its current image.
+    #[serde(serialize_with = "crate::lossy::text")]
+    pub path: PathBuf,
+    /// The size that a guest sees.
+    pub virtual_size: u64,
+    /// What its current image takes on the host.
+    pub allocated_size: u64,
+    /// The most that it can still grow.
+    pub most_growth: u64,
+    /// Layers below the current one.
+    pub depth: usize,
+    /// Whether its chain is whole.
+    pub whole: bool,
+}
+
+/// Looks at all images in a folder (not in folders below it) and those elsewhere that they grew from.
+///
+/// # Errors
+/// `Io` when the folder cannot be read; what is wrong with an image is part of the status.
+pub fn status_of(folder: &Path) -> Result<Status> {
+    let family = Family::of_folder(folder)?;
+    let mut status = Status {
+        folder: folder.to_owned(),
+        ok: true,
+        images: family.totals.images,
+        families: family.roots.len(),
+        problems: family.problems,
+        under_way: family.under_way,
+        leftovers: Vec::new(),
+        held: Vec::new(),
+        current: Vec::new(),
+        pinned: Vec::new(),
+        deepest: 0,
+        oldest_frozen: None,
+        worst_growth: family.totals.most_growth,
+        host_free: free_space(folder)?,
+        not_seen: None,
+    };
+    let mut waiting: Vec<(&Node, bool)> = family.roots.iter().map(|root| (root, true)).collect();
+    while let Some((node, whole)) = waiting.pop() {
+        let whole = whole && !node.broken;
+        status.note(node, whole);
+        waiting.extend(node.children.iter().map(|child| (child, whole)));
+    }
+    status.note_writers(&family.roots);
+    status.current.sort_by(|one, other| one.path.cmp(&other.path));
+    let failed = |e| Error::io("read the folder", folder, e);
+    for entry in std::fs::read_dir(folder).map_err(failed)? {
+        let path = entry.map_err(failed)?.path();
+        if is_temporary_name(&path) {
+            status.leftovers.extend(stray_pieces(&path));
+            match path.is_file().then(|| user_of(&path)).transpose()?.flatten() {
+                Some(holder) => status.held.push(Held { path, holder }),
+                None => status.leftovers.push(path),
+            }
+        }
+    }
+    status.leftovers.sort();
+    status.ok = status.problems.is_empty()
+        && status.under_way.iter().all(|work| work.holder.is_some())
+        && status.leftovers.is_empty();
+    Ok(status)
+}
+
+impl Status {
+    /// Who has images open for writing without taking a lock, as far as this host lets us see.
+    fn note_writers(&mut self, roots: &[Node]) {
+        let mut paths = Vec::new();
+        let mut waiting: Vec<&Node> = roots.iter().collect();
+        while let Some(node) = waiting.pop() {
+            paths.push(node.path.as_path());
+            waiting.extend(&node.children);
+        }
+        let writers = writers_of(paths);
+        self.not_seen = writers.not_seen();
+        for (path, holder) in writers.found {
+            if !self.held.iter().any(|held| held.path == path) {
+                self.held.push(Held { path, holder });
+            }
+        }
+    }
+
+    fn note(&mut self, node: &Node, whole: bool) {
+        self.deepest = self.deepest.max(node.depth + 1);
+        if let Some(holder) = &node.in_use {
+            self.held.push(Held { path: node.path.clone(), holder: holder.clone() });
+        }
+        if node.pinned {
+            self.pinned.push(node.path.clone());
+        }
+        // One that was frozen and has no child in sight is no disk that a guest writes to.
+        if node.role != Role::Current || node.read_only {
+            if let Some(modified) = node.modified
+                && self.oldest_frozen.as_ref().is_none_or(|(_, oldest)| modified < *oldest)
+            {
+                self.oldest_frozen = Some((node.path.clone(), modified));
+            }
+            return;
+        }
+        self.current.push(CurrentDisk {
+            path: node.path.clone(),
+            virtual_size: node.virtual_size,
+            allocated_size: node.allocated_size,
+            most_growth: node.most_growth,
+            depth: node.depth,
+            whole,
+        });
+    }
+}

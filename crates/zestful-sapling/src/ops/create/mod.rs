@@ -1,0 +1,20 @@
+//! New disks: empty, filled with the content of another, or grown from one.
+
+mod blank;
+mod copy;
+mod copy_chain;
+mod derive;
+mod fill;
+mod make;
+mod new_disk;
+mod new_image;
+mod sapling;
+mod target;
+mod unchanged;
+
+pub use copy::{Copy, CopyPlan};
+pub use copy_chain::{CopyChain, CopyChainOutcome, CopyChainPlan};
+pub use derive::{Derive, DeriveOutcome, DerivePlan};
+pub use make::{Make, MakePlan};
+pub use new_disk::{Identity, NewDiskOutcome};
+pub use new_image::NewImage;

@@ -1,0 +1,244 @@
+//! The second part of a merge: all data is where it belongs; now names, records and files follow. Every step finds out
+//! whether it was done already, so that all of it can be repeated.
+
+use std::path::{Path, PathBuf};
+
+use serde::Serialize;
+use uuid::Uuid;
+
+use super::data::changed;
+use crate::chain::record_of;
+use crate::error::Result;
+use crate::family::{Guard, record_children};
+use crate::image::{ParentRecord, data_identity_at, open_unlocked, recognise};
+use crate::sidecar::{ChildrenChange, Companion, Grandchild, Intent, NewChild, Work, child_at};
+use crate::storage::{FileId, Held, inherit, mark_read_only, real, remove, rename_over, sync_folder, unmark_read_only};
+
+/// What became of it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct MergeOutcome {
+    /// Where the merged image stands.
+    #[serde(serialize_with = "crate::lossy::text")]
+    pub path: PathBuf,
+    /// Bytes that were moved by this run.
+    pub bytes_moved: u64,
+    /// The names under which no image stands any more.
+    #[serde(serialize_with = "crate::lossy::text")]
+    pub removed: Vec<PathBuf>,
+    /// The children that record the merged image as their parent now.
+    #[serde(serialize_with = "crate::lossy::text")]
+    pub relinked: Vec<PathBuf>,
+    /// Children that were not where they had been: they must be relinked by hand.
+    #[serde(serialize_with = "crate::lossy::text")]
+    pub missing: Vec<PathBuf>,
+}
+
+/// Moves names and records; `children` are those that grew from the child, all of them locked.
+pub(in crate::ops) fn run(
+    intent: &Intent,
+    children: &[Grandchild],
+    held: &Held,
+    guard: &Guard,
+) -> Result<MergeOutcome> {
+    let survivor = intent.survivor().map(|member| member.path.clone()).unwrap_or_default();
+    let settling = Settling { intent, children, held, guard, survivor };
+    settling.run()
+}
+
+struct Settling<'a> {
+    intent: &'a Intent,
+    children: &'a [Grandchild],
+    held: &'a Held,
+    guard: &'a Guard,
+    survivor: PathBuf,
+}
+
+impl Settling<'_> {
+    fn run(&self) -> Result<MergeOutcome> {
+        let Self { intent, children, survivor, .. } = self;
+        let result = &intent.result;
+        let swaps = survivor != result;
+        let replaced = intent.layers.iter().find(|member| member.path == *result).map(|member| member.identity);
+        // A guest may have written to the result since, when only the removal of the journal was lost.
+        let swapped =
+            swaps && data_identity_at(survivor) != Some(intent.identity) && data_identity_at(result) != replaced;
+        let is_told = swaps || intent.work == Work::MergeIntoParent;
+        if !swapped {
+            refuse_changed(intent)?;
+            self.tell_companions_first()?;
+            for child in children.iter().filter(|_| is_told) {
+                // Good both before and after the image gets its final name.
+                self.record_parent(&child.path, survivor, swaps || child.absolute)?;
+            }
+            self.settle_own_parent(survivor)?;
+            settle_mode(intent, survivor, swaps)?;
+            if swaps {
+                rename_over(survivor, result)?;
+                sync_folder(result)?;
+                sync_folder(survivor)?;
+            }
+        }
+        for member in intent.layers.iter().filter(|member| member.path != *survivor && member.path != *result) {
+            // Only what was merged goes, never another file that came under its name.
+            let is_it = data_identity_at(&member.path).is_some_and(|found| member.is_known_as(found));
+            if is_it && intent.is_member(member, &member.path) {
+                Companion::remove(&member.path)?;
+                let _until_removed = self.held.let_go(&member.path)?;
+                remove(&member.path)?;
+                // Those that read through others go before them, also where each folder is a file system of its own.
+                sync_folder(&member.path)?;
+            }
+        }
+        if swaps {
+            for child in children.iter() {
+                self.record_parent(&child.path, result, child.absolute)?;
+            }
+            if !intent.absolute {
+                self.settle_own_parent(result)?;
+            }
+        }
+        self.tell_companions_last()?;
+        let layers = intent.layers.iter().map(|member| member.path.clone());
+        let is_missing =
+            |child: &&Grandchild| !children.iter().any(|found| found.file == child.file || found.path == child.path);
+        let paths = |children: &[Grandchild]| children.iter().map(|child| child.path.clone()).collect();
+        Ok(MergeOutcome {
+            path: result.clone(),
+            bytes_moved: 0,
+            removed: layers.filter(|path| path != result).collect(),
+            relinked: if is_told { paths(children) } else { Vec::new() },
+            missing: intent.children.iter().filter(is_missing).map(|child| child.path.clone()).collect(),
+        })
+    }
+
+    /// Whoever is about to read through an image is known to it before.
+    fn tell_companions_first(&self) -> Result<()> {
+        let Self { intent, children, guard, survivor, .. } = self;
+        let new: Vec<NewChild> = children.iter().map(|child| child_at(&child.path)).collect();
+        let change = ChildrenChange { new: &new, freezes: intent.frozen, ..ChildrenChange::default() };
+        if !new.is_empty() || intent.frozen {
+            record_children(survivor, &change, guard)?;
+            if *survivor != intent.result {
+                record_children(&intent.result, &change, guard)?;
+            }
+        }
+        if let Some(parent) = &intent.parent {
+            let new = [(intent.result.clone(), FileId::of(survivor).ok())];
+            record_children(&parent.path, &ChildrenChange { new: &new, ..ChildrenChange::default() }, guard)?;
+        }
+        Ok(())
+    }
+
+    /// What is known of layers that are gone is known no more.
+    fn tell_companions_last(&self) -> Result<()> {
+        let Self { intent, children, guard, survivor, .. } = self;
+        let result = &intent.result;
+        if survivor != result && data_identity_at(survivor).is_none() {
+            Companion::remove(survivor)?;
+        }
+        let before = Companion::of(result).ok().flatten();
+        let gone = before.map_or_else(Vec::new, |companion| companion.child_paths(result));
+        let new: Vec<NewChild> = children.iter().map(|child| child_at(&child.path)).collect();
+        let (freezes, thaws) = (intent.frozen, !intent.frozen);
+        record_children(
+            result,
+            &ChildrenChange { gone: &gone, new: &new, freezes, thaws, ..Default::default() },
+            guard,
+        )?;
+        if let Some(parent) = &intent.parent {
+            let layers = intent.layers.iter().map(|member| member.path.clone());
+            let gone: Vec<PathBuf> = layers.filter(|path| path != result).collect();
+            let new = [child_at(result)];
+            record_children(&parent.path, &ChildrenChange { gone: &gone, new: &new, ..Default::default() }, guard)?;
+        }
+        Ok(())
+    }
+
+    /// Records in `child` that its parent is the merged image, at its final place; at `now` as well when asked for.
+    fn record_parent(&self, child: &Path, now: &Path, both: bool) -> Result<()> {
+        let info = open_unlocked(now)?.info().clone();
+        let absolute = both.then(|| now.to_string_lossy().replace('/', "\\"));
+        let record = record_of(&real(child)?, &self.intent.result, &info, false)?;
+        self.put_parent(child, &ParentRecord { identity: self.intent.identity, absolute, ..record })
+    }
+
+    fn put_parent(&self, child: &Path, record: &ParentRecord) -> Result<()> {
+        let mut image = self.held.image_mut(child)?;
+        image.set_parent(record)?;
+        image.close()
+    }
+
+    /// The parent of the merged image, recorded so that it is good from the image's place now and from its final one.
+    fn settle_own_parent(&self, image: &Path) -> Result<()> {
+        let intent = self.intent;
+        let moves = intent.survivor().is_some_and(|member| member.path.parent() != intent.result.parent());
+        let Some(parent) = &intent.parent else {
+            if intent.work == Work::MergeIntoChild {
+                let mut image = self.held.image_mut(image)?;
+                if image.info().parent.is_some() {
+                    image.remove_parent()?;
+                }
+                image.close()?;
+            }
+            return Ok(());
+        };
+        if intent.work == Work::MergeIntoParent && !moves {
+            return Ok(());
+        }
+        let info = open_unlocked(&parent.path)?.info().clone();
+        let absolute = intent.absolute || (moves && image != intent.result);
+        let record = record_of(&intent.result, &parent.path, &info, absolute)?;
+        // Whatever became of the parent meanwhile, the image is made for the one that it was.
+        self.put_parent(image, &ParentRecord { identity: parent.identity, ..record })
+    }
+}
+
+/// Refuses to let go of an image that was written to after its data was moved, or of one that hides such a write.
+fn refuse_changed(intent: &Intent) -> Result<()> {
+    let mut whole = true;
+    for member in &intent.layers {
+        let is_survivor = intent.survivor() == Some(member);
+        match data_identity_at(&member.path) {
+            None => whole = false,
+            Some(found) if is_survivor || member.is_known_as(found) => {}
+            Some(_) => return Err(changed(intent, &member.path)),
+        }
+    }
+    let survivor = intent.survivor().map(|member| member.path.as_path()).unwrap_or(intent.child());
+    let is_other = data_identity_at(survivor) != Some(intent.identity);
+    match whole && is_other && intent.work == Work::MergeIntoParent {
+        true => Err(changed(intent, survivor)),
+        false => Ok(()),
+    }
+}
+
+/// Whether any of the names and records were changed, so that there is no way back.
+pub(in crate::ops) fn has_begun(intent: &Intent) -> bool {
+    let records = |path: &Path, identity: Uuid| names_one_of(path, &[identity]);
+    let is_gone = intent.layers.iter().any(|member| data_identity_at(&member.path).is_none());
+    let is_switched = match (intent.work, intent.layers.get(1)) {
+        (Work::MergeIntoChild, Some(parent)) => !records(intent.child(), parent.identity),
+        _ => intent.children.iter().any(|child| records(&child.path, intent.identity)),
+    };
+    is_gone || is_switched
+}
+
+/// Whether the image is there and records a parent with one of these identities.
+pub(in crate::ops) fn names_one_of(path: &Path, identities: &[Uuid]) -> bool {
+    recognise(path).ok().flatten().is_some_and(|(image, _)| {
+        let parent = image.info().parent.as_ref();
+        parent.is_some_and(|parent| parent.accepted.iter().any(|id| identities.contains(id)))
+    })
+}
+
+/// The merged image has the child's part from here on, and is as free to write to; in another's place it belongs to
+/// whoever owned that.
+fn settle_mode(intent: &Intent, survivor: &Path, swaps: bool) -> Result<()> {
+    if swaps {
+        inherit(&intent.result, survivor)?;
+    }
+    match intent.frozen {
+        true => mark_read_only(survivor),
+        false => unmark_read_only(survivor),
+    }
+}

@@ -1,0 +1,370 @@
+//! What is to be merged, checked and planned.
+
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use super::estimate::{self, Direction, KeepName, Scene, Weighed};
+use super::finish::MergeOutcome;
+use super::relatives::{self, grandchild};
+use super::{data, run};
+use crate::chain::{Chain, OpenOptions, identity_of, records_absolute};
+use crate::error::{Error, Refusal, Result};
+use crate::family::{Children, Guard, Override, Search, children_of_each, refuse_link};
+use crate::ops::plan::Plan;
+use crate::progress::Progress;
+use crate::sidecar::{Companion, Intent, Journal, Member, Work, intent_of, refuse_pinned, refuse_under_way};
+use crate::size::format_size;
+use crate::storage::{Access, Held, entry, folder_of, is_marked_read_only, is_writable_folder, real};
+
+/// A child to be merged with its parent, or with everything up to an ancestor.
+#[derive(Clone, Debug)]
+pub struct Merge {
+    child: PathBuf,
+    into: Option<PathBuf>,
+    keep: KeepName,
+    direction: Option<Direction>,
+    guard: Guard,
+}
+
+impl Merge {
+    /// The child with its parent; the result stands under the child's name.
+    pub fn new(child: impl Into<PathBuf>) -> Self {
+        Self { child: child.into(), into: None, keep: KeepName::Child, direction: None, guard: Guard::new() }
+    }
+
+    /// The child, this ancestor of it, and all layers between.
+    pub fn with_ancestor(mut self, ancestor: impl Into<Option<PathBuf>>) -> Self {
+        self.into = ancestor.into();
+        self
+    }
+
+    /// Under whose name the result is to stand.
+    pub fn with_name_of(mut self, keep: KeepName) -> Self {
+        self.keep = keep;
+        self
+    }
+
+    /// This way, though the other may move fewer bytes.
+    pub fn with_direction(mut self, direction: impl Into<Option<Direction>>) -> Self {
+        self.direction = direction.into();
+        self
+    }
+
+    /// Where to search for children beside the folders of the images.
+    pub fn with_search(mut self, search: Search) -> Self {
+        self.guard = self.guard.with_search(search);
+        self
+    }
+
+    /// Allows something unusual: [`Override::UnknownChildren`] merges though something may have grown from a layer of
+    /// which that cannot be told, [`Override::UnrecordedChild`] though a companion cannot be written,
+    /// [`Override::InUse`] though another process has an image open for writing, [`Override::HardLinks`] though one
+    /// has a second name, [`Override::SavedState`] though a suspended machine goes on from one,
+    /// [`Override::OtherHost`] carries on what another host began.
+    pub fn with_override(mut self, allowed: Override) -> Self {
+        self.guard = self.guard.with_override(allowed);
+        self
+    }
+
+    /// What merging would do, and which way is cheaper. A merge that was cut short is carried on as it was begun.
+    /// Every image that will change, get another parent's record, or go stays locked as long as the plan lives, and
+    /// those that are only read are kept from writers.
+    ///
+    /// # Errors
+    /// `Usage` when the child has no parent or the other image is no ancestor of it; `Refused` when a layer that
+    /// would go or change has other children (they are named, and where was looked) or may have, is pinned or in use,
+    /// has a second name, when something else is under way with it, or when neither way is possible, with the reason
+    /// for each; otherwise as [`Chain::open`].
+    pub fn plan(self) -> Result<MergePlan> {
+        if let Some(intent) = intent_of(&self.child)? {
+            return self.plan_to_carry_on(intent);
+        }
+        refuse_link(&self.child)?;
+        let held = Arc::new(Held::default());
+        let (chain, layers) = self.lock_layers(&held)?;
+        // From here on nobody of ours changes the layers or grows anything from them; whoever did before has left word.
+        for (path, layer) in layers.iter().zip(chain.layers()) {
+            self.guard.refuse_protected(path)?;
+            self.guard.refuse_saved_state(path, layer.info())?;
+        }
+        let parent = chain.layers().get(layers.len()).map(|parent| parent.path().to_owned());
+        if let Some(parent) = &parent {
+            refuse_under_way(parent)?;
+            self.refuse_unrecordable(parent)?;
+        }
+        let each = children_of_each(&layers, &self.guard.search)?;
+        let mut warnings = self.refuse_other_children(&layers, &each)?;
+        let grandchildren = each[0].all().cloned().collect::<Vec<_>>();
+        for grandchild in &grandchildren {
+            held.take(grandchild, Access::AmendMetadata)?;
+            refuse_under_way(grandchild)?;
+        }
+        warnings.extend(self.guard.refuse_writers(layers.iter().chain(&grandchildren).map(PathBuf::as_path))?);
+        warnings.extend(chain.warnings().iter().map(ToString::to_string));
+        let frozen = is_marked_read_only(&layers[0])?;
+        let scene = Scene {
+            unknown: self.unknown_grandchildren(&layers[0], &each[0])?,
+            keep: self.keep,
+            chain: &chain,
+            layers: &layers,
+            grandchildren: &grandchildren,
+        };
+        let weighed = estimate::both(&scene)?;
+        let direction = self.choose(&weighed)?;
+        let intent = intent_for(&scene, frozen, direction)?;
+        let chosen = &weighed[direction as usize];
+        for grandchild in &chosen.relinked {
+            refuse_pinned(grandchild)?;
+            self.guard.refuse_hard_links(grandchild)?;
+        }
+        let mut plan = chosen.plan(&intent);
+        plan.warnings = warnings;
+        Ok(MergePlan { plan, weighed, intent, begun: false, guard: self.guard, held })
+    }
+
+    /// Locks the layers that are to become one, and opens the chain through them.
+    fn lock_layers(&self, held: &Arc<Held>) -> Result<(Chain, Vec<PathBuf>)> {
+        held.take(&self.child, Access::AmendMetadata)?;
+        let paths = |chain: &Chain| -> Result<Vec<PathBuf>> {
+            let depth = self.depth(chain)?;
+            chain.layers()[..=depth].iter().map(|layer| real(layer.path())).collect()
+        };
+        let layers = paths(&Chain::open(&self.child, &OpenOptions::new().without_locks())?)?;
+        for layer in &layers {
+            held.take(layer, Access::AmendMetadata)?;
+        }
+        let chain = Chain::open(&self.child, &OpenOptions::new().with_held(held))?;
+        match paths(&chain)? == layers {
+            true => Ok((chain, layers)),
+            false => Err(Error::refused(
+                Refusal::SourceChanged,
+                format!("the chain of {} changed this moment", self.child.display()),
+                "begin again",
+            )),
+        }
+    }
+
+    /// Refuses a parent below the layers that could not record the merged image as its child.
+    fn refuse_unrecordable(&self, parent: &Path) -> Result<()> {
+        let folder = folder_of(parent);
+        let is_pinned = || Companion::known(parent).is_ok_and(|known| known.is_some_and(|it| it.pin.is_some()));
+        if is_writable_folder(&folder) || self.guard.allows(Override::UnrecordedChild) || is_pinned() {
+            return Ok(());
+        }
+        Err(Error::refused(
+            Refusal::Unrecorded,
+            format!(
+                "the merged image cannot be recorded as grown from {}: the folder {} is read-only",
+                parent.display(),
+                folder.display()
+            ),
+            "make it writable, or say --force=unrecorded-child, and whoever later changes that parent will not know of the \
+             image",
+        ))
+    }
+
+    /// What speaks for there being images that grew from the child, of which that cannot be told.
+    fn unknown_grandchildren(&self, child: &Path, children: &Children) -> Result<Option<String>> {
+        if self.guard.allows(Override::UnknownChildren) {
+            return Ok(None);
+        }
+        let refused = |refused: Result<Option<String>>| match refused {
+            Err(Error::Refused(Refusal::NeededByChildren, advice)) => Ok(Some(advice.message)),
+            other => other.map(|_| None),
+        };
+        let unknown = refused(self.guard.refuse_unknown(child, children))?;
+        match unknown.is_some() || children.all().next().is_some() {
+            true => Ok(unknown),
+            false => refused(self.guard.refuse_frozen(child, children)),
+        }
+    }
+
+    fn plan_to_carry_on(self, intent: Intent) -> Result<MergePlan> {
+        let ancestor = intent.layers.last().map(|member| member.path.clone()).unwrap_or_default();
+        let other = |path: &Path| entry(path).map_or(true, |path| path != ancestor && path != intent.result);
+        // The child itself may be gone by now, its name is not.
+        let is_this = entry(&self.child).is_ok_and(|child| child == intent.child()) && intent.work != Work::Transplant;
+        if !is_this || self.into.as_deref().is_some_and(other) {
+            refuse_under_way(&self.child)?;
+        }
+        let mut plan = Plan { operation: "merge", ..Plan::default() };
+        plan.steps.push(format!(
+            "carry on the merge of {} and {} that was begun {:.0}",
+            intent.child().display(),
+            ancestor.display(),
+            intent.started
+        ));
+        Ok(MergePlan { plan, weighed: Vec::new(), intent, begun: true, guard: self.guard, held: Arc::default() })
+    }
+
+    /// How many layers below the child the ancestor stands.
+    fn depth(&self, chain: &Chain) -> Result<usize> {
+        if chain.layers().len() < 2 {
+            return Err(Error::usage(
+                format!("{} has no parent to be merged with", self.child.display()),
+                "name a child; `tree` shows who grew from whom",
+            ));
+        }
+        let Some(into) = &self.into else { return Ok(1) };
+        let wanted = real(into)?;
+        let found = chain.layers().iter().position(|layer| real(layer.path()).is_ok_and(|path| path == wanted));
+        found.filter(|depth| *depth > 0).ok_or_else(|| {
+            let names: Vec<String> = chain.layers().iter().map(|layer| layer.path().display().to_string()).collect();
+            Error::usage(
+                format!("{} is no ancestor of {}", into.display(), self.child.display()),
+                format!("its chain is {}", names.join(", ")),
+            )
+        })
+    }
+
+    /// Every layer but the first may have one child only: the layer before it.
+    fn refuse_other_children(&self, layers: &[PathBuf], each: &[Children]) -> Result<Vec<String>> {
+        let mut warnings = Vec::new();
+        for (pair, children) in layers.windows(2).zip(&each[1..]) {
+            let is_other = |path: &&PathBuf| real(path).is_ok_and(|path| path != pair[0]);
+            let others: Vec<String> = children.all().filter(is_other).map(|path| path.display().to_string()).collect();
+            if !others.is_empty() {
+                return Err(Error::refused(
+                    Refusal::NeededByChildren,
+                    format!(
+                        "{} has other children than {}: {} (looked into {})",
+                        pair[1].display(),
+                        pair[0].display(),
+                        others.join(", "),
+                        children.place()
+                    ),
+                    "they need it as it is: merge or remove them first, or make an image of its own with `copy`",
+                ));
+            }
+            warnings.extend(self.guard.refuse_unknown(&pair[1], children)?);
+        }
+        Ok(warnings)
+    }
+
+    fn choose(&self, weighed: &[Weighed]) -> Result<Direction> {
+        let wanted = |weighed: &&Weighed| self.direction.is_none_or(|direction| direction == weighed.direction);
+        let possible = weighed.iter().filter(wanted).filter(|weighed| weighed.refused.is_none());
+        if let Some(best) = possible.min_by_key(|weighed| weighed.bytes_moved) {
+            return Ok(best.direction);
+        }
+        let reasons: Vec<String> = weighed
+            .iter()
+            .filter(wanted)
+            .filter_map(|weighed| Some(format!("{}: {}", weighed.direction, weighed.refused.as_ref()?)))
+            .collect();
+        let why = if weighed.iter().any(|weighed| weighed.short_of_space) { Refusal::NoSpace } else { Refusal::NoWay };
+        Err(Error::refused(
+            why,
+            format!("{} cannot be merged; {}", self.child.display(), reasons.join("; ")),
+            "`copy` makes one image of the whole chain without touching it",
+        ))
+    }
+}
+
+fn intent_for(scene: &Scene<'_>, frozen: bool, direction: Direction) -> Result<Intent> {
+    let all = scene.chain.layers();
+    let identity = |number: usize| identity_of(all[number].path(), all[number].info());
+    let member = |(number, path): (usize, &PathBuf)| Member::new(path.clone(), identity(number)?);
+    let mut layers: Vec<Member> = scene.layers.iter().enumerate().map(member).collect::<Result<_>>()?;
+    let (work, own) = match direction {
+        Direction::IntoParent => (Work::MergeIntoParent, uuid::Uuid::new_v4()),
+        Direction::IntoChild => (Work::MergeIntoChild, identity(0)?),
+    };
+    if work == Work::MergeIntoParent {
+        // What is written into the ancestor shows through every layer above it that holds nothing there.
+        let between = 1..layers.len() - 1;
+        layers[between].iter_mut().for_each(|member| member.renewed = Some(uuid::Uuid::new_v4()));
+        layers.iter_mut().skip(1).last().into_iter().for_each(|ancestor| ancestor.renewed = Some(own));
+    }
+    let mut intent = Intent::new(work, layers, own, scene.result().to_owned());
+    intent.children = scene.grandchildren.iter().map(|path| grandchild(path)).collect::<Result<_>>()?;
+    let ancestor = &all[scene.layers.len() - 1];
+    intent.frozen = frozen;
+    intent.absolute = records_absolute(ancestor.info().parent.as_ref());
+    if let Some(parent) = all.get(scene.layers.len()) {
+        let identity = identity_of(parent.path(), parent.info())?;
+        intent.parent = Some(Member::new(real(parent.path())?, identity)?);
+    }
+    Ok(intent)
+}
+
+/// A checked plan to merge.
+pub struct MergePlan {
+    plan: Plan,
+    weighed: Vec<Weighed>,
+    intent: Intent,
+    begun: bool,
+    guard: Guard,
+    /// Keeps others away from every image that takes part.
+    held: Arc<Held>,
+}
+
+impl MergePlan {
+    /// The plan as plain data; of a merge that is carried on, only that.
+    pub fn summary(&self) -> &Plan {
+        &self.plan
+    }
+
+    /// Both ways and what they cost; nothing for a merge that is carried on.
+    pub fn weighed(&self) -> &[Weighed] {
+        &self.weighed
+    }
+
+    /// Merges. At every moment, also after a crash, the child and all that grew from it read as before; the same call,
+    /// or [`resume`](super::resume), carries on from where it was.
+    ///
+    /// # Errors
+    /// `Refused` when an image changed since the plan was made, or is in use, or too little space is left; then nothing
+    /// was begun. `UnderWay` when it was begun and could not be finished, with why: `Cancelled`, `Io`, ...
+    pub fn run(&self, progress: &Progress) -> Result<MergeOutcome> {
+        if self.begun {
+            self.intent.refuse_unproven()?;
+            let (journal, marks) = Journal::reopen(&self.intent)?;
+            return run::carry_on(journal, &marks, &self.held, &self.guard, progress);
+        }
+        relatives::changing(&self.intent).try_for_each(|path| self.held.refuse_swapped(path))?;
+        data::refuse_changed(&self.intent)?;
+        self.guard.refuse_writers(relatives::changing(&self.intent))?;
+        let survivor = self.intent.survivor().map(|member| member.path.clone()).unwrap_or_default();
+        Plan::require_space(&survivor, self.plan.peak_extra_space)?;
+        progress.check()?;
+        let journal = Journal::begin(self.intent.clone())?;
+        run::finish(journal, &[], &self.intent.children, &self.held, &self.guard, progress)
+    }
+}
+
+impl Weighed {
+    fn plan(&self, intent: &Intent) -> Plan {
+        let mut plan = Plan { operation: "merge", ..Plan::default() };
+        let name = |path: &Path| path.display().to_string();
+        let (child, ancestor) = (intent.child(), intent.layers.last().map_or(Path::new(""), |member| &member.path));
+        plan.steps.push(match self.direction {
+            Direction::IntoParent => format!(
+                "write {} of {} into {}, which gets a new data identity first",
+                format_size(self.bytes_moved),
+                name(child),
+                name(ancestor)
+            ),
+            Direction::IntoChild => {
+                format!("write {} that {} lacks into it", format_size(self.bytes_moved), name(child))
+            }
+        });
+        for path in &self.relinked {
+            plan.steps.push(format!("record the merged image as the parent of {}", name(path)));
+        }
+        let survivor = intent.survivor().map_or(child, |member| &member.path);
+        if survivor != intent.result {
+            plan.steps.push(format!("put {} in the place of {}", name(survivor), name(&intent.result)));
+            plan.files.rename.push((survivor.to_owned(), intent.result.clone()));
+        }
+        for path in self.removed.iter().filter(|path| *path != survivor) {
+            plan.steps.push(format!("remove {}", name(path)));
+            plan.files.remove.push(path.clone());
+        }
+        plan.files.change = self.changed.clone();
+        plan.bytes_read = self.bytes_moved;
+        plan.bytes_written = self.bytes_moved;
+        plan.peak_extra_space = self.peak_extra_space;
+        plan
+    }
+}

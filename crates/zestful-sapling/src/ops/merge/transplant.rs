@@ -1,0 +1,270 @@
+//! A child gets another base, and keeps its content.
+
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use serde::Serialize;
+
+use crate::chain::{Chain, Disk, OpenOptions, Side, identity_of, judge_pair, record_of, records_absolute};
+use crate::error::{Error, ParentProblemKind, Refusal, Result};
+use crate::family::{Guard, Override, record_children, refuse_link};
+use crate::image::{Image, ParentRecord, recognise};
+use crate::ops::plan::Plan;
+use crate::progress::Progress;
+use crate::sidecar::{
+    ChildrenChange, Intent, Journal, Mark, Member, Work, child_at, intent_of, refuse_under_way, stamp_of,
+};
+use crate::size::format_size;
+use crate::storage::{Access, Held, is_marked_read_only, mark_read_only, real};
+use crate::transfer::{Carry, Mover, cost_of};
+
+/// A child that is to be put onto another base.
+#[derive(Clone, Debug)]
+pub struct Transplant {
+    child: PathBuf,
+    base: PathBuf,
+    guard: Guard,
+}
+
+impl Transplant {
+    /// This child onto that base.
+    pub fn new(child: impl Into<PathBuf>, base: impl Into<PathBuf>) -> Self {
+        Self { child: child.into(), base: base.into(), guard: Guard::new() }
+    }
+
+    /// Allows something unusual: [`Override::InUse`] though another process has an image open for writing,
+    /// [`Override::UnrecordedChild`] though the new base's companion cannot record the child, [`Override::HardLinks`]
+    /// though one of them has a second name, [`Override::SavedState`] though a suspended machine goes on from the
+    /// child, [`Override::OtherHost`] carries on what another host began.
+    pub fn with_override(mut self, allowed: Override) -> Self {
+        self.guard = self.guard.with_override(allowed);
+        self
+    }
+
+    /// What it would do. What lies between the two bases, and the child does not hold itself, is written into the
+    /// child; the bytes named are what tables tell, of which content that is the same on both sides is left out by
+    /// the run. Both, and all that they read through, stay locked as long as the plan lives.
+    ///
+    /// # Errors
+    /// `Usage` when the child has no parent, or the base has another format or no identity; `Parent` when the base grew
+    /// from the child; `Refused` when one of them is in use, pinned (the child), or something is under way with it, or
+    /// when too little space is left; otherwise as [`Chain::open`].
+    pub fn plan(self) -> Result<TransplantPlan> {
+        let mut plan = Plan { operation: "transplant", ..Plan::default() };
+        let (child_path, base_path) = (real(&self.child)?, real(&self.base)?);
+        if let Some(intent) = intent_of(&self.child)? {
+            let goes_there = intent.parent.as_ref().is_some_and(|parent| parent.path == base_path);
+            if intent.work != Work::Transplant || !goes_there {
+                refuse_under_way(&self.child)?;
+            }
+            plan.steps.push(format!("carry on the transplant that was begun {:.0}", intent.started));
+            return Ok(TransplantPlan { plan, intent, begun: true, guard: self.guard, held: Arc::default() });
+        }
+        refuse_link(&self.child)?;
+        let held = Arc::new(Held::default());
+        held.take(&self.child, Access::AmendMetadata)?;
+        let options = OpenOptions::new().with_held(&held);
+        let child = Chain::open(&self.child, &options)?;
+        let base = Chain::open(&self.base, &options)?;
+        // From here on nobody changes what is read; whoever did before has left word.
+        self.guard.refuse_protected(&self.child)?;
+        self.guard.refuse_saved_state(&self.child, child.info())?;
+        for layer in child.layers()[1..].iter().chain(base.layers()) {
+            refuse_under_way(layer.path())?;
+        }
+        self.guard.refuse_hard_links(&self.base)?;
+        plan.warnings.extend(self.guard.refuse_writers([&*child_path, &*base_path])?);
+        let Some(parent) = child.layers().get(1) else {
+            return Err(Error::usage(
+                format!("{} has no parent", self.child.display()),
+                "it stands alone and needs no base; `copy` and `derive` make a child of a base",
+            ));
+        };
+        if base.info().format != child.info().format {
+            return Err(Error::usage(
+                format!(
+                    "{} is a {} image, {} a {} image",
+                    self.base.display(),
+                    base.info().format,
+                    self.child.display(),
+                    child.info().format
+                ),
+                "parent and child have one format: convert the base first (`copy`)",
+            ));
+        }
+        let is_child = |layer: &dyn Image| real(layer.path()).is_ok_and(|path| path == child_path);
+        if base.layers().iter().any(|layer| is_child(&**layer)) {
+            return Err(Error::parent(&self.child, ParentProblemKind::Cycle { again: self.child.clone() }));
+        }
+        if real(parent.path())? == base_path {
+            return Err(Error::usage(
+                format!("{} is the parent of {} already", self.base.display(), self.child.display()),
+                "name another base",
+            ));
+        }
+        for warning in judge_pair(&*child.layers()[0], base.info(), &self.base)? {
+            plan.warnings.push(warning.to_string());
+        }
+        let member = |path: &Path, chain: &Chain| Member::new(real(path)?, identity_of(path, chain.info())?);
+        let own = member(&self.child, &child)?;
+        let identity = own.identity;
+        let mut intent = Intent::new(Work::Transplant, vec![own], identity, child_path);
+        intent.parent = Some(member(&self.base, &base)?);
+        intent.absolute = records_absolute(child.info().parent.as_ref());
+        let old_parent = parent.path().to_owned();
+        let old = Side::of(Chain::open(&old_parent, &options)?)?;
+        let new = Side::of(base)?;
+        let cost = cost_of(&Carry::Up { old: &old, new: &new, compare: true }, &*child.layers()[0], 0)?;
+        plan.steps.push(format!(
+            "compare up to {} and write into {} what {} has otherwise than {}",
+            format_size(cost.moved),
+            self.child.display(),
+            self.base.display(),
+            old_parent.display()
+        ));
+        plan.steps.push(format!("record {} as the parent of {}", self.base.display(), self.child.display()));
+        plan.files.change.push(self.child.clone());
+        if !is_marked_read_only(&self.base)? {
+            plan.steps.push(format!("mark {} read-only on this host", self.base.display()));
+            plan.files.change.push(self.base.clone());
+        }
+        plan.bytes_read = cost.moved * 2;
+        plan.bytes_written = cost.moved;
+        plan.peak_extra_space = cost.extra;
+        Plan::require_space(&self.child, cost.extra)?;
+        Ok(TransplantPlan { plan, intent, begun: false, guard: self.guard, held })
+    }
+}
+
+/// A checked plan to transplant.
+pub struct TransplantPlan {
+    plan: Plan,
+    intent: Intent,
+    begun: bool,
+    guard: Guard,
+    /// Keeps others away from the child, and writers from what it reads through before and after.
+    held: Arc<Held>,
+}
+
+/// What became of it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct TransplantOutcome {
+    /// The child.
+    #[serde(serialize_with = "crate::lossy::text")]
+    pub path: PathBuf,
+    /// The base that it reads through now.
+    #[serde(serialize_with = "crate::lossy::text")]
+    pub parent: PathBuf,
+    /// Bytes that had to be written into the child.
+    pub bytes_written: u64,
+    /// Why the new base's companion could not record the child, where that was allowed.
+    pub unrecorded: Option<String>,
+}
+
+impl TransplantPlan {
+    /// The plan as plain data.
+    pub fn summary(&self) -> &Plan {
+        &self.plan
+    }
+
+    /// Transplants. At every moment, also after a crash, the child and all that grew from it read as before; the same
+    /// call, or [`resume`](super::resume), carries on.
+    ///
+    /// # Errors
+    /// `Refused` when an image changed since the plan was made or is in use; `UnderWay` when it was begun and could
+    /// not be finished, with why.
+    pub fn run(&self, progress: &Progress) -> Result<TransplantOutcome> {
+        if self.begun {
+            self.intent.refuse_unproven()?;
+            let (journal, marks) = Journal::reopen(&self.intent)?;
+            return carry_on(journal, &marks, &self.held, &self.guard, progress);
+        }
+        // A bound from tables: what is the same on both sides will not be written.
+        Plan::require_space(self.intent.child(), self.plan.peak_extra_space)?;
+        progress.check()?;
+        self.held.refuse_swapped(self.intent.child())?;
+        refuse_changed(&self.intent)?;
+        carry_on(Journal::begin(self.intent.clone())?, &[], &self.held, &self.guard, progress)
+    }
+}
+
+fn refuse_changed(intent: &Intent) -> Result<()> {
+    for member in intent.layers.iter().chain(&intent.parent) {
+        let found = recognise(&member.path).ok().flatten().and_then(|(image, _)| image.info().data_identity);
+        if found != Some(member.identity) {
+            return Err(Error::refused(
+                Refusal::SourceChanged,
+                format!(
+                    "{} was written to by another program since the transplant was planned or begun",
+                    member.path.display()
+                ),
+                "end what uses it and look at both (`tree`, `check`); `abandon` leaves the child as it reads now",
+            ));
+        }
+    }
+    Ok(())
+}
+
+/// Goes on with a transplant from wherever it is.
+pub(in crate::ops) fn carry_on(
+    journal: Journal,
+    marks: &[Mark],
+    held: &Arc<Held>,
+    guard: &Guard,
+    progress: &Progress,
+) -> Result<TransplantOutcome> {
+    let intent = journal.intent().clone();
+    let run = || {
+        guard.refuse_other_host(&intent)?;
+        let child = intent.child();
+        let Some(base) = &intent.parent else { return Err(Error::usage("the journal names no base", "remove it")) };
+        held.take(child, Access::AmendMetadata)?;
+        let options = OpenOptions::new().with_held(held);
+        let old = Chain::open(child, &options)?;
+        let new = Chain::open(&base.path, &options)?;
+        let old_parent = old.layers().get(1).map(|parent| parent.path().to_owned()).unwrap_or_default();
+        guard.refuse_hard_links(child)?;
+        guard.refuse_writers([child, &*base.path])?;
+        refuse_changed(&intent)?;
+        let mut outcome =
+            TransplantOutcome { path: child.to_owned(), parent: base.path.clone(), bytes_written: 0, unrecorded: None };
+        if real(&old_parent)? != base.path {
+            // Known to the new base before it reads through it.
+            let this = [child_at(child)];
+            let freezes = !is_marked_read_only(&base.path)?;
+            let change = ChildrenChange { new: &this, freezes, ..ChildrenChange::default() };
+            outcome.unrecorded = record_children(&base.path, &change, guard)?;
+            mark_read_only(&base.path)?;
+            let mut image = held.image_mut(child)?;
+            image.set_data_identity(intent.identity)?;
+            let info = new.info().clone();
+            let (old, new) = (Side::of(Chain::open(&old_parent, &options)?)?, Side::of(new)?);
+            let stamps = vec![stamp_of(&old_parent)?, stamp_of(&base.path)?];
+            let carry = Carry::Up { old: &old, new: &new, compare: true };
+            outcome.bytes_written = Mover { journal: &journal, carry, progress }.run(image, marks, stamps)?;
+            let record = record_of(child, &base.path, &info, intent.absolute)?;
+            let mut image = held.image_mut(child)?;
+            image.set_parent(&ParentRecord { identity: base.identity, ..record })?;
+            image.close()?;
+            let gone = [child.to_owned()];
+            record_children(&old_parent, &ChildrenChange { gone: &gone, ..ChildrenChange::default() }, guard)?;
+        }
+        Ok(outcome)
+    };
+    let outcome = run().map_err(|error: Error| error.under_way(intent.child()))?;
+    journal.end()?;
+    Ok(outcome)
+}
+
+/// The child names its old base until the very end: giving up leaves it as it reads.
+pub(in crate::ops) fn give_up(journal: Journal, guard: &Guard) -> Result<()> {
+    let intent = journal.intent().clone();
+    let held = Held::default();
+    held.take(intent.child(), Access::AmendMetadata)?;
+    let now = crate::family::parent_beside(intent.child());
+    if let Some(base) = intent.parent.as_ref().filter(|base| now.as_ref() != Some(&base.path)) {
+        let gone = [intent.child().to_owned()];
+        record_children(&base.path, &ChildrenChange { gone: &gone, ..ChildrenChange::default() }, guard)?;
+    }
+    journal.end()
+}

@@ -1,0 +1,277 @@
+//! A parent that was moved or renamed is found again and recorded.
+
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use serde::Serialize;
+
+use crate::chain::{Chain, Disk, OpenOptions, candidates, judge_pair, parent_of, record_of, records_absolute};
+use crate::error::{Error, ParentProblemKind, Refusal, Result};
+use crate::family::{Guard, Override, Search, record_children, with_identity};
+use crate::image::{Image, ParentRecord, ParentReference};
+use crate::ops::plan::Plan;
+use crate::sidecar::{ChildrenChange, Companion, child_at, lone_companions, modified, refuse_under_way};
+use crate::size::format_size;
+use crate::storage::{Access, Held, HostIdentity, folder_of, real};
+
+/// A child whose record of its parent is to be put right.
+#[derive(Clone, Debug)]
+pub struct Relink {
+    child: PathBuf,
+    parent: Option<PathBuf>,
+    guard: Guard,
+}
+
+impl Relink {
+    /// The child; its parent is searched by identity, whatever it is called now.
+    pub fn new(child: impl Into<PathBuf>) -> Self {
+        Self { child: child.into(), parent: None, guard: Guard::new() }
+    }
+
+    /// The parent is this file.
+    pub fn with_parent(mut self, parent: impl Into<Option<PathBuf>>) -> Self {
+        self.parent = parent.into();
+        self
+    }
+
+    /// Where to search beside the child's own folder.
+    pub fn with_search(mut self, search: Search) -> Self {
+        self.guard = self.guard.with_search(search);
+        self
+    }
+
+    /// Allows something unusual: [`Override::Identity`] takes a parent that is not the one recorded,
+    /// [`Override::UnrecordedChild`] one whose companion cannot record the child, [`Override::InUse`] goes on though
+    /// another process has the child open for writing, [`Override::HardLinks`] though it has a second name.
+    pub fn with_override(mut self, allowed: Override) -> Self {
+        self.guard = self.guard.with_override(allowed);
+        self
+    }
+
+    /// What would be recorded. Nothing, when the parent is found where it is recorded.
+    ///
+    /// # Errors
+    /// `Usage` when the child has no parent; `Parent` when none was found, with where was looked; `Refused` when
+    /// several images match (they are listed), or the one named does not (with what differs); otherwise as
+    /// [`Chain::open`] for the parent.
+    pub fn plan(self) -> Result<RelinkPlan> {
+        let held = Arc::new(Held::default());
+        let storage = held.take(&self.child, Access::AmendMetadata)?;
+        let identity = storage.host_identity()?;
+        self.guard.refuse_protected(&self.child)?;
+        let not_seen = self.guard.refuse_writers([&*self.child])?;
+        let child = held.image(&self.child)?;
+        let Some(reference) = child.info().parent.clone() else {
+            return Err(crate::image::no_parent(&self.child));
+        };
+        let parent = match &self.parent {
+            Some(parent) => parent.clone(),
+            None => self.find(&*child, &reference, identity)?,
+        };
+        let found = Chain::open(&parent, &OpenOptions::new().with_held(&held))?;
+        refuse_under_way(&parent)?;
+        if found.info().format != child.info().format {
+            return Err(Error::usage(
+                format!(
+                    "{} is a {} image, its child a {} image",
+                    parent.display(),
+                    found.info().format,
+                    child.info().format
+                ),
+                "parent and child have one format: `copy --depth chain --format` converts a whole chain",
+            ));
+        }
+        let leads_back = found.layers().iter().any(|layer| is_file(layer.path(), identity));
+        if leads_back {
+            return Err(Error::parent(&self.child, ParentProblemKind::Cycle { again: self.child.clone() }));
+        }
+        let mut plan = Plan { operation: "relink", ..Plan::default() };
+        plan.warnings.extend(not_seen);
+        let real_child = real(&self.child)?;
+        let absolute = records_absolute(Some(&reference));
+        let record = record_of(&real_child, &parent, found.info(), absolute)?;
+        if !reference.accepted.contains(&record.identity) {
+            let message = differs(&*child, &reference, &parent, &found);
+            if !self.guard.allows(Override::Identity) {
+                let advice = "restore the parent from a copy, or say --force=identity if you know that the child reads \
+                              right through it: wherever the child holds nothing itself, it then shows this parent's \
+                              content";
+                return Err(Error::refused(Refusal::IdentityDiffers, message, advice));
+            }
+            plan.warnings.push(message);
+        }
+        for warning in judge_pair(&*child, found.info(), &parent)? {
+            plan.warnings.push(warning.to_string());
+        }
+        let is_recorded = reference.accepted == [record.identity]
+            && reference.paths.iter().any(|path| path.text == record.relative)
+            && record.absolute.as_ref().is_none_or(|text| reference.paths.iter().any(|path| path.text == *text));
+        if !is_recorded {
+            plan.steps.push(format!("record {} as the parent of {}", parent.display(), self.child.display()));
+            plan.files.change.push(self.child.clone());
+        }
+        let left_behind = self.left_behind(&reference, &parent)?;
+        Ok(RelinkPlan {
+            plan,
+            request: self,
+            parent,
+            left_behind,
+            before: reference,
+            record: (!is_recorded).then_some(record),
+            held,
+        })
+    }
+
+    /// Companions that the parent may have left behind where it stood before, or where the search leads.
+    fn left_behind(&self, reference: &ParentReference, parent: &Path) -> Result<Vec<PathBuf>> {
+        let mut lone = self.guard.search.files(parent)?.lone;
+        for folder in candidates(&self.child, reference).iter().map(|path| folder_of(path)) {
+            lone.extend(lone_companions(&folder));
+        }
+        lone.sort();
+        lone.dedup();
+        Ok(lone)
+    }
+
+    /// The parent by its identity: where it is recorded, else wherever the search leads.
+    fn find(&self, child: &dyn Image, reference: &ParentReference, identity: HostIdentity) -> Result<PathBuf> {
+        let recorded = match parent_of(child, None, &[identity], &OpenOptions::new().without_locks()) {
+            Ok(Some(found)) => return Ok(found.image.path().to_owned()),
+            Ok(None) => return Err(crate::image::no_parent(&self.child)),
+            Err(error) => error,
+        };
+        let (mut matching, found) = with_identity(&reference.accepted, &self.child, identity, &self.guard.search)?;
+        match (matching.pop(), matching.is_empty()) {
+            (Some(only), true) => Ok(only),
+            (None, _) => match recorded {
+                Error::Parent(problem) if matches!(problem.kind, ParentProblemKind::Missing { .. }) => {
+                    let recorded = reference.paths.iter().map(|path| path.text.clone()).collect();
+                    let kind = ParentProblemKind::Missing { tried: found.looked, recorded };
+                    Err(Error::parent(&self.child, kind))
+                }
+                other => Err(other),
+            },
+            (Some(last), false) => {
+                matching.push(last);
+                let names: Vec<String> = matching.iter().map(|path| path.display().to_string()).collect();
+                Err(Error::refused(
+                    Refusal::Ambiguous,
+                    format!(
+                        "several images have the identity of the parent of {}: {}",
+                        self.child.display(),
+                        names.join(", ")
+                    ),
+                    "name the one that is meant; copies made by hand get an identity of their own with `identity --fresh`",
+                ))
+            }
+        }
+    }
+}
+
+fn is_file(path: &Path, identity: HostIdentity) -> bool {
+    use std::os::unix::fs::MetadataExt;
+    std::fs::metadata(path).is_ok_and(|found| (found.dev(), found.ino()) == identity)
+}
+
+/// How an image differs from the parent that was recorded, as far as can be told.
+fn differs(child: &dyn Image, reference: &ParentReference, parent: &Path, found: &Chain) -> String {
+    let list: Vec<String> = reference.accepted.iter().map(ToString::to_string).collect();
+    let own = found.info().data_identity.map_or_else(|| "none".to_owned(), |id| id.to_string());
+    let changed = modified(parent).map_or_else(String::new, |time| format!(", last changed {time:.0}"));
+    let (size, parent_size) = (child.info().virtual_size, found.virtual_size());
+    let same_disk = child.info().identity.is_some() && child.info().identity == found.info().identity;
+    let guess = match (same_disk, size == parent_size) {
+        (true, _) => "it is of the same disk, but changed since the child was made, or another branch of it".to_owned(),
+        (false, true) => "it was changed since the child was made, or is another disk".to_owned(),
+        (false, false) => {
+            format!("it has {} and the child {}: probably another disk", format_size(parent_size), format_size(size))
+        }
+    };
+    let pin = Companion::known(parent).ok().flatten().and_then(|companion| companion.pin);
+    let guess = match pin {
+        Some(pin) if pin.identity.is_some_and(|id| reference.accepted.contains(&id)) => {
+            format!("it was the right one when it was pinned {:.0}, and was changed since", pin.pinned)
+        }
+        Some(pin) if pin.identity == found.info().data_identity => {
+            format!(
+                "it has been what it is since it was pinned {:.0}: another disk, or another state of it",
+                pin.pinned
+            )
+        }
+        _ => guess,
+    };
+    format!(
+        "{} is not the parent that {} recorded (data identity {own} instead of {}{changed}); {guess}",
+        parent.display(),
+        child.path().display(),
+        list.join(" or ")
+    )
+}
+
+/// A checked plan to relink.
+pub struct RelinkPlan {
+    plan: Plan,
+    request: Relink,
+    parent: PathBuf,
+    left_behind: Vec<PathBuf>,
+    before: ParentReference,
+    record: Option<ParentRecord>,
+    /// Keeps others away from the child, and writers from its new parents.
+    held: Arc<Held>,
+}
+
+/// What became of it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct RelinkOutcome {
+    /// The child.
+    #[serde(serialize_with = "crate::lossy::text")]
+    pub path: PathBuf,
+    /// The parent that it finds now.
+    #[serde(serialize_with = "crate::lossy::text")]
+    pub parent: PathBuf,
+    /// Whether anything had to be recorded.
+    pub changed: bool,
+    /// Why the parent's companion could not record the child, where that was allowed.
+    pub unrecorded: Option<String>,
+}
+
+impl RelinkPlan {
+    /// The plan as plain data.
+    pub fn summary(&self) -> &Plan {
+        &self.plan
+    }
+
+    /// Records the child in the parent's companion, durably, and then the parent in the child. The child's content
+    /// and identities stay, so that its own children find it as before. After a crash it names the old parent or the
+    /// new one.
+    ///
+    /// # Errors
+    /// `Refused` when the child is in use, its record changed since, or the parent cannot record it; `Io`.
+    pub fn run(&self) -> Result<RelinkOutcome> {
+        let Relink { child, guard, .. } = &self.request;
+        self.held.refuse_swapped(child)?;
+        guard.refuse_writers([&**child])?;
+        let mut image = self.held.image_mut(child)?;
+        if image.info().parent.as_ref() != Some(&self.before) {
+            return Err(Error::refused(
+                Refusal::SourceChanged,
+                format!("{} recorded another parent since the plan was made", child.display()),
+                "look at it again (`show`), and begin again",
+            ));
+        }
+        let new = [child_at(child)];
+        let change = ChildrenChange { new: &new, elsewhere: &self.left_behind, ..ChildrenChange::default() };
+        // A child in which nothing changes was found before, without being known.
+        let guard = match self.record {
+            Some(_) => guard.clone(),
+            None => guard.clone().with_override(Override::UnrecordedChild),
+        };
+        let unrecorded = record_children(&self.parent, &change, &guard)?;
+        if let Some(record) = &self.record {
+            image.set_parent(record)?;
+            image.close()?;
+        }
+        let changed = self.record.is_some();
+        Ok(RelinkOutcome { path: child.clone(), parent: self.parent.clone(), changed, unrecorded })
+    }
+}

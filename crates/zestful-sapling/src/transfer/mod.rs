@@ -1,0 +1,12 @@
+//! Bulk data from here to there: read, compared, digested and written side by side.
+
+mod delta;
+mod digest;
+mod marked;
+mod piece_digests;
+pub(crate) mod pipeline;
+
+pub(crate) use delta::{Carry, cost_of};
+pub(crate) use digest::{ContentDigest, differs_from_written, digest_of, layer_digest};
+pub(crate) use marked::Mover;
+pub(crate) use piece_digests::{PIECE, changed_since, digest_pieces};
