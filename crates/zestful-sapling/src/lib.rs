@@ -65,7 +65,7 @@ pub mod image;
 mod lossy;
 pub mod ops;
 pub mod progress;
-pub mod sidecar;
+mod sidecar;
 pub mod size;
 pub mod storage;
 mod transfer;

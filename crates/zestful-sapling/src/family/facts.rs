@@ -14,7 +14,7 @@ use crate::finding::{Finding, Repair};
 use crate::image::vhd::Vhd;
 use crate::image::vhdx::Vhdx;
 use crate::image::{BlockCounts, Format, Image, Kind, Space, open_image, open_place, open_place_at_once, probe};
-use crate::sidecar::{Companion, intent_of, touched_since};
+use crate::sidecar::{Companion, touched_since, under_way_at};
 use crate::storage::{
     Access, BlockDevice, HostIdentity, Medium, ReadAt, folder_of, free_space, is_marked_read_only, user_of,
 };
@@ -200,7 +200,7 @@ pub fn inspect(path: &Path, format: Option<Format>) -> Result<Report> {
         in_use: opened.in_use,
         read_only,
         pinned: pin_state(path, &mut warnings)?,
-        under_way: intent_of(path)?.as_ref().map(UnderWay::of),
+        under_way: under_way_at(path)?.as_ref().map(UnderWay::of),
         blocks: opened.blocks,
         log: (info.format == Format::Vhdx).then_some(LogReport { pending: info.log_pending }),
         modified,

@@ -11,7 +11,7 @@ use super::search::Search;
 use crate::chain::{OpenOptions, parent_of};
 use crate::error::{Error, Refusal, Result};
 use crate::image::{ImageInfo, is_single_file, open_place_mut, recognise};
-use crate::sidecar::{Companion, Intent, refuse_pinned, refuse_under_way};
+use crate::sidecar::{Companion, Header, refuse_pinned, refuse_under_way};
 use crate::storage::{Access, HostIdentity, Storage, Writers, is_marked_read_only, swapped, writers_of};
 
 /// Where a change looks for what depends on its images, and what it goes over all the same.
@@ -79,12 +79,12 @@ impl Guard {
     }
 
     /// Refuses what another host began and may be at still.
-    pub(crate) fn refuse_other_host(&self, intent: &Intent) -> Result<()> {
-        match intent.is_of_this_host() || self.allows(Override::OtherHost) {
+    pub(crate) fn refuse_other_host(&self, header: &Header) -> Result<()> {
+        match header.is_of_this_host() || self.allows(Override::OtherHost) {
             true => Ok(()),
             false => Err(Error::refused(
                 Refusal::OtherHost,
-                format!("{} was begun by another host, which may be at it still", intent.work),
+                format!("{} was begun by another host, which may be at it still", header.work),
                 "look there first; if that host is gone, say --force=other-host",
             )),
         }

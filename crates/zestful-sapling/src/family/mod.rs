@@ -17,6 +17,7 @@ mod tree;
 mod unfinished;
 mod writable;
 
+pub use crate::sidecar::Work;
 pub(crate) use children::children_of_each;
 pub use children::{Children, UnknownChild, children_of};
 pub use facts::{LogReport, ParentReport, ParentState, PlaceReport, Report, inspect};
@@ -29,4 +30,5 @@ pub(crate) use search::with_identity;
 pub use status::{CurrentDisk, Held, Status, status_of};
 pub use totals::Totals;
 pub use tree::{Family, Node, Problem, Role};
-pub use unfinished::{UnderWay, unfinished_in};
+pub(crate) use unfinished::journals_in;
+pub use unfinished::{UnderWay, UnderWayState, unfinished_in};

@@ -6,10 +6,10 @@ use std::path::{Path, PathBuf};
 
 use uuid::Uuid;
 
-use crate::error::{Error, Result};
+use crate::error::Result;
 use crate::image::recognise;
 use crate::sidecar::{Companion, image_of_journal, is_lone};
-use crate::storage::{FileId, HostIdentity, folder_of, is_temporary_name};
+use crate::storage::{FileId, HostIdentity, entries_in, folder_of, is_temporary_name};
 
 /// Entries of folders that one search looks at.
 const MOST_ENTRIES: usize = 200_000;
@@ -54,8 +54,7 @@ impl Search {
         let mut entries = 0;
         for number in 0.. {
             let Some((folder, depth)) = waiting.pop_front() else { break };
-            let failed = |e| Error::io("read the folder", &folder, e);
-            let listed = match std::fs::read_dir(&folder).map_err(failed) {
+            let listed = match entries_in(&folder) {
                 Err(_) if number >= named => {
                     found.complete = false;
                     continue;
@@ -63,7 +62,7 @@ impl Search {
                 other => other?,
             };
             for entry in listed {
-                let path = entry.map_err(failed)?.path();
+                let path = entry?.path();
                 entries += 1;
                 if entries > MOST_ENTRIES {
                     found.complete = false;

@@ -8,9 +8,9 @@ use serde::Serialize;
 
 use super::tree::{Family, Node, Problem, Role};
 use super::unfinished::UnderWay;
-use crate::error::{Error, Result};
+use crate::error::Result;
 use crate::image::pieces::stray_pieces;
-use crate::storage::{free_space, is_temporary_name, user_of, writers_of};
+use crate::storage::{files_in, free_space, is_temporary_name, user_of, writers_of};
 
 /// What a first look shows. Sizes are in bytes.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -110,15 +110,11 @@ pub fn status_of(folder: &Path) -> Result<Status> {
     }
     status.note_writers(&family.roots);
     status.current.sort_by(|one, other| one.path.cmp(&other.path));
-    let failed = |e| Error::io("read the folder", folder, e);
-    for entry in std::fs::read_dir(folder).map_err(failed)? {
-        let path = entry.map_err(failed)?.path();
-        if is_temporary_name(&path) {
-            status.leftovers.extend(stray_pieces(&path));
-            match path.is_file().then(|| user_of(&path)).transpose()?.flatten() {
-                Some(holder) => status.held.push(Held { path, holder }),
-                None => status.leftovers.push(path),
-            }
+    for path in files_in(folder)?.into_iter().filter(|path| is_temporary_name(path)) {
+        status.leftovers.extend(stray_pieces(&path));
+        match path.is_file().then(|| user_of(&path)).transpose()?.flatten() {
+            Some(holder) => status.held.push(Held { path, holder }),
+            None => status.leftovers.push(path),
         }
     }
     status.leftovers.sort();

@@ -11,13 +11,13 @@ use uuid::Uuid;
 
 use super::facts::open_for_look;
 use super::totals::Totals;
-use super::unfinished::{UnderWay, unfinished_in};
+use super::unfinished::{UnderWay, journals_in};
 use crate::chain::{MAX_DEPTH, OpenOptions, candidates, parent_of};
 use crate::error::{Error, ParentProblemKind, Result};
 use crate::image::pieces::is_descriptor;
 use crate::image::{Format, Image, ImageInfo, Kind, format_of_name, recognise};
-use crate::sidecar::{Companion, Intent, intent_of, lone_companions, touched_since};
-use crate::storage::{HostIdentity, ReadAt, is_temporary_name};
+use crate::sidecar::{Companion, Header, lone_companions, touched_since, under_way_at};
+use crate::storage::{HostIdentity, ReadAt, files_in, is_temporary_name};
 
 /// Images and who depends on whom.
 #[derive(Debug, Default, Serialize)]
@@ -157,10 +157,8 @@ impl Family {
     /// `Io` when the folder cannot be read.
     pub fn of_folder(folder: &Path) -> Result<Self> {
         let mut survey = Survey { lone: lone_companions(folder), ..Survey::default() };
-        let failed = |e| Error::io("read the folder", folder, e);
         let mut paths = Vec::new();
-        for entry in std::fs::read_dir(folder).map_err(failed)? {
-            let path = entry.map_err(failed)?.path();
+        for path in files_in(folder)? {
             if !path.is_file() {
                 survey.tell_broken_link(&path);
             } else if is_descriptor(&path) {
@@ -169,7 +167,6 @@ impl Family {
                 paths.push(path);
             }
         }
-        paths.sort();
         for path in &paths {
             if let Ok(found) = std::fs::metadata(path) {
                 survey.names.entry((found.dev(), found.ino())).or_insert_with(|| path.clone());
@@ -180,9 +177,9 @@ impl Family {
                 survey.problems.push(Problem { path, message: error.to_string() });
             }
         }
-        for (path, intent) in unfinished_in(folder)? {
-            match intent {
-                Ok(intent) => survey.note_under_way(&intent),
+        for (path, found) in journals_in(folder)? {
+            match found {
+                Ok(header) => survey.note_under_way(&header),
                 Err(error) => survey.problems.push(Problem { path, message: error.to_string() }),
             }
         }
@@ -249,12 +246,12 @@ impl Survey {
             self.problems.push(Problem { path: path.to_owned(), message: error.to_string() });
             None
         });
-        let intent = intent_of(path).unwrap_or_else(|error| {
+        let under_way = under_way_at(path).unwrap_or_else(|error| {
             self.problems.push(Problem { path: path.to_owned(), message: error.to_string() });
             None
         });
-        if let Some(intent) = &intent {
-            self.note_under_way(intent);
+        if let Some(header) = &under_way {
+            self.note_under_way(header);
         }
         let pin = companion.as_ref().and_then(|companion| companion.pin.as_ref());
         if let Some(message) = pin.and_then(|pin| touched_since(path, pin)) {
@@ -269,7 +266,7 @@ impl Survey {
             created: found.as_ref().and_then(|found| time(found.created())),
             companion,
             read_only: found.as_ref().is_some_and(|found| found.permissions().readonly()),
-            under_way: intent.is_some(),
+            under_way: under_way.is_some(),
             in_use,
             parent: None,
             broken: false,
@@ -278,8 +275,8 @@ impl Survey {
         Ok(self.images.len() - 1)
     }
 
-    fn note_under_way(&mut self, intent: &Intent) {
-        let found = UnderWay::of(intent);
+    fn note_under_way(&mut self, header: &Header) {
+        let found = UnderWay::of(header);
         if !self.under_way.contains(&found) {
             self.under_way.push(found);
         }

@@ -8,7 +8,7 @@ use uuid::Uuid;
 use super::pieces::{Pieces, is_descriptor};
 use super::probe::{format_of_name, probe, signatures};
 use super::raw::{RawImage, RawImageMut};
-use super::{Format, Image, ImageMut, vhd, vhdx};
+use super::{Format, Image, ImageMut, ParentRecord, vhd, vhdx};
 use crate::error::{Error, Refusal, Result};
 use crate::storage::{Access, BlockDevice, FileStorage, Held, HostIdentity, ReadAt, Storage};
 
@@ -74,6 +74,16 @@ impl Held {
     /// An image for writing, through the file that is held.
     pub(crate) fn image_mut(&self, path: &Path) -> Result<Box<dyn ImageMut>> {
         open_image_mut(self.take(path, Access::AmendMetadata)?, None)
+    }
+
+    /// Records a parent in an image, through the file that is held; durable on return.
+    ///
+    /// # Errors
+    /// As [`ImageMut::set_parent`].
+    pub(crate) fn record_parent(&self, child: &Path, record: &ParentRecord) -> Result<()> {
+        let mut image = self.image_mut(child)?;
+        image.set_parent(record)?;
+        image.close()
     }
 
     /// An image for reading, through the file that is held.

@@ -27,4 +27,4 @@ pub use names::{
 };
 pub use pin::{PinImage, PinOutcome, PinPlan, PinReport, PinnedChild, UnpinOutcome, unpin, verify_pin};
 pub use plan::{FileChanges, Plan};
-pub use resume::{Resumed, abandon, abandon_guarded, resume, resume_guarded};
+pub use resume::{Abandoned, OverOutcome, Resumed, abandon, abandon_guarded, resume, resume_guarded};

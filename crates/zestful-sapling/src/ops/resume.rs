@@ -7,9 +7,9 @@ use serde::Serialize;
 use super::merge::{self, MergeOutcome, TransplantOutcome};
 use super::names::{self, MoveOutcome};
 use crate::error::{Error, Result};
-use crate::family::{Guard, Override, unfinished_in};
+use crate::family::{Guard, Override, journals_in};
 use crate::progress::Progress;
-use crate::sidecar::{Intent, Journal, Work, clear_copies, image_of_journal, intent_of, read_journal};
+use crate::sidecar::{Header, Work, clear_copies, image_of_journal, read_header, under_way_at};
 use crate::storage::Held;
 
 /// What became of work that was carried on.
@@ -50,20 +50,18 @@ pub fn resume(path: &Path, overrides: &[Override], progress: &Progress) -> Resul
 /// # Errors
 /// As [`resume`].
 pub fn resume_guarded(path: &Path, guard: &Guard, progress: &Progress) -> Result<Resumed> {
-    let intent = under_way(path)?;
-    intent.refuse_unproven()?;
-    if intent.is_over()? {
-        clear_copies(&intent)?;
-        return Ok(Resumed::Over(OverOutcome { path: intent.child().to_owned() }));
+    let header = begun_at(path)?;
+    guard.refuse_other_host(&header)?;
+    header.refuse_unproven()?;
+    if header.is_over()? {
+        clear_copies(&header)?;
+        return Ok(Resumed::Over(OverOutcome { path: header.image().to_owned() }));
     }
-    let (journal, marks) = Journal::reopen(&intent)?;
     let held = std::sync::Arc::new(Held::default());
-    match intent.work {
-        Work::Transplant => {
-            merge::carry_on_transplant(journal, &marks, &held, guard, progress).map(Resumed::Transplant)
-        }
-        Work::Move => names::carry_on_move(journal, &held, guard).map(Resumed::Move),
-        _ => merge::carry_on(journal, &marks, &held, guard, progress).map(Resumed::Merge),
+    match header.work {
+        Work::Merge => merge::carry_on(&header, &held, guard, progress).map(Resumed::Merge),
+        Work::Transplant => merge::carry_on_transplant(&header, &held, guard, progress).map(Resumed::Transplant),
+        Work::Move => names::carry_on_move(&header, &held, guard).map(Resumed::Move),
     }
 }
 
@@ -73,44 +71,55 @@ pub fn resume_guarded(path: &Path, guard: &Guard, progress: &Progress) -> Result
 ///
 /// # Errors
 /// As [`resume`]; `Refused` when all data was moved already, so that only going on is left.
-pub fn abandon(path: &Path, overrides: &[Override]) -> Result<Intent> {
+pub fn abandon(path: &Path, overrides: &[Override]) -> Result<Abandoned> {
     let guard = overrides.iter().fold(Guard::new(), |guard, allowed| guard.with_override(*allowed));
     abandon_guarded(path, &guard)
+}
+
+/// What was given up.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
+pub struct Abandoned {
+    /// The image with which it was begun.
+    #[serde(serialize_with = "crate::lossy::text")]
+    pub path: PathBuf,
+    /// What it was.
+    pub work: Work,
 }
 
 /// The same, looking for children elsewhere as well.
 ///
 /// # Errors
 /// As [`abandon`].
-pub fn abandon_guarded(path: &Path, guard: &Guard) -> Result<Intent> {
-    let intent = under_way(path)?;
-    guard.refuse_other_host(&intent)?;
-    intent.refuse_unproven()?;
-    if intent.is_over()? {
-        clear_copies(&intent)?;
-        return Ok(intent);
+pub fn abandon_guarded(path: &Path, guard: &Guard) -> Result<Abandoned> {
+    let header = begun_at(path)?;
+    guard.refuse_other_host(&header)?;
+    header.refuse_unproven()?;
+    if header.is_over()? {
+        clear_copies(&header)?;
+    } else {
+        match header.work {
+            Work::Merge => merge::give_up(&header, guard)?,
+            Work::Transplant => merge::give_up_transplant(&header, guard)?,
+            Work::Move => names::give_up_move(&header, guard)?,
+        }
     }
-    let (journal, marks) = Journal::reopen(&intent)?;
-    match intent.work {
-        Work::Transplant => merge::give_up_transplant(journal, guard)?,
-        Work::Move => names::give_up_move(journal, guard)?,
-        _ => merge::give_up(journal, &marks, guard)?,
-    }
-    Ok(intent)
+    Ok(Abandoned { path: header.image().to_owned(), work: header.work })
 }
 
-fn under_way(path: &Path) -> Result<Intent> {
+/// What is under way with an image, beside which a journal stands, or, alone, in a folder.
+fn begun_at(path: &Path) -> Result<Header> {
     let nothing =
         || Error::usage(format!("nothing is under way with {}", path.display()), "`status` shows what is, in a folder");
     if image_of_journal(path).is_some() {
-        return read_journal(path).map(|(intent, _)| intent);
+        return read_header(path);
     }
     if !path.is_dir() {
-        return intent_of(path)?.ok_or_else(nothing);
+        return under_way_at(path)?.ok_or_else(nothing);
     }
-    let mut found = unfinished_in(path)?;
+    let mut found = journals_in(path)?;
     match (found.pop(), found.is_empty()) {
-        (Some((_, intent)), true) => intent,
+        (Some((_, header)), true) => header,
         (None, _) => Err(nothing()),
         (Some(last), false) => {
             found.push(last);

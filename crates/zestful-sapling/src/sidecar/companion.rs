@@ -19,7 +19,8 @@ use crate::error::{Error, Refusal, Result};
 use crate::finding::Finding;
 use crate::image::open_unlocked;
 use crate::storage::{
-    BlockDevice, FileId, StagedFile, Storage, Turn, folder_of, open_regular, relative_path, remove, sync_folder, tidy,
+    BlockDevice, FileId, StagedFile, Storage, Turn, entries_in, folder_of, open_regular, relative_path, remove,
+    sync_folder, tidy,
 };
 
 /// The digests of a pinned disk of 64 TiB take 1.2 GiB.
@@ -34,36 +35,36 @@ const ENDING: &str = ".zsap.json";
 
 /// What the companion of an image says.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Companion {
+pub(crate) struct Companion {
     /// The form of this record.
-    pub version: u32,
+    pub(crate) version: u32,
     /// The image that it belongs to, as it was when this was written.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub image: Option<ImageMark>,
+    pub(crate) image: Option<ImageMark>,
     /// Since when the image is frozen because children grew from it; kept when the last of them is gone.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub frozen: Option<Timestamp>,
+    pub(crate) frozen: Option<Timestamp>,
     /// The children that grew from the image, as far as we were there.
     #[serde(
         default,
         skip_serializing_if = "Vec::is_empty",
         deserialize_with = "crate::bounded::list::<_, _, MOST_CHILDREN>"
     )]
-    pub children: Vec<KnownChild>,
+    pub(crate) children: Vec<KnownChild>,
     /// That the image is never to change, and what proves that it did not.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub pin: Option<Pin>,
+    pub(crate) pin: Option<Pin>,
 }
 
 /// What an image is known by, whatever it is called.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct ImageMark {
+pub(crate) struct ImageMark {
     /// Identifies the disk to a guest.
-    pub identity: Option<Uuid>,
+    pub(crate) identity: Option<Uuid>,
     /// Identifies the content; children record it.
-    pub data_identity: Option<Uuid>,
+    pub(crate) data_identity: Option<Uuid>,
     /// The file.
-    pub file: FileId,
+    pub(crate) file: FileId,
 }
 
 impl ImageMark {
@@ -82,14 +83,14 @@ impl ImageMark {
 
 /// A child that was grown from the image.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct KnownChild {
+pub(crate) struct KnownChild {
     /// Where it stands, from the image's folder.
-    pub path: PathBuf,
+    pub(crate) path: PathBuf,
     /// Since when it is known.
-    pub since: Timestamp,
+    pub(crate) since: Timestamp,
     /// Its file, which a rename by hand does not change.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub file: Option<FileId>,
+    pub(crate) file: Option<FileId>,
 }
 
 /// A child to be recorded: where it stands, or is to stand, and its file.
@@ -117,40 +118,40 @@ pub(crate) fn child_at(path: &Path) -> NewChild {
 
 /// The promise that an image never changes, and its digests. Sizes are in bytes.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Pin {
+pub(crate) struct Pin {
     /// The data identity at that time.
-    pub identity: Option<Uuid>,
+    pub(crate) identity: Option<Uuid>,
     /// The size that a guest sees.
-    pub virtual_size: u64,
+    pub(crate) virtual_size: u64,
     /// The bytes that each digest covers; the last piece may be shorter.
-    pub piece_size: u64,
+    pub(crate) piece_size: u64,
     /// The digests of all pieces that are not zero, in runs of pieces that follow each other.
-    pub runs: Vec<PinnedRun>,
+    pub(crate) runs: Vec<PinnedRun>,
     /// The digest of the digests of all pieces in order, those of zero pieces included.
-    pub whole: Digest,
+    pub(crate) whole: Digest,
     /// When the file was last changed before that.
     #[serde(default)]
-    pub modified: Option<Timestamp>,
+    pub(crate) modified: Option<Timestamp>,
     /// When the image was pinned.
-    pub pinned: Timestamp,
+    pub(crate) pinned: Timestamp,
     /// The version that did it.
-    pub program: String,
+    pub(crate) program: String,
     /// Whether pinning took the write permission away, so that unpinning gives it back.
-    pub marked: bool,
+    pub(crate) marked: bool,
 }
 
 /// Digests of pieces that follow each other.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct PinnedRun {
+pub(crate) struct PinnedRun {
     /// The number of the first piece.
-    pub first: u64,
+    pub(crate) first: u64,
     /// Their digests.
-    pub digests: Vec<Digest>,
+    pub(crate) digests: Vec<Digest>,
 }
 
 /// A BLAKE3 digest; in text its hexadecimal digits.
 #[derive(Clone, Copy, PartialEq, Eq)]
-pub struct Digest(pub [u8; 32]);
+pub(crate) struct Digest(pub(crate) [u8; 32]);
 
 impl std::fmt::Display for Digest {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
@@ -186,7 +187,7 @@ impl Default for Companion {
 
 impl Companion {
     /// Where the companion of an image stands.
-    pub fn place(image: &Path) -> PathBuf {
+    pub(crate) fn place(image: &Path) -> PathBuf {
         let real = std::fs::canonicalize(image).unwrap_or_else(|_| image.to_owned());
         let mut name = OsString::from(real);
         name.push(ENDING);
@@ -204,7 +205,7 @@ impl Companion {
     /// # Errors
     /// `Damaged` when it cannot be understood; `Unsupported` when a newer version wrote it; `Io`, also when something
     /// else than a regular file stands there.
-    pub fn of(image: &Path) -> Result<Option<Self>> {
+    pub(crate) fn of(image: &Path) -> Result<Option<Self>> {
         Self::read(&Self::place(image))
     }
 
@@ -233,7 +234,7 @@ impl Companion {
     ///
     /// # Errors
     /// As [`Companion::of`] for the one under its name.
-    pub fn known(image: &Path) -> Result<Option<Self>> {
+    pub(crate) fn known(image: &Path) -> Result<Option<Self>> {
         let own = Self::of(image)?;
         let lone = lone_companions(&folder_of(&Self::place(image)));
         Self::joined(image, own, &lone)
@@ -313,28 +314,18 @@ impl Companion {
         staged.replace()
     }
 
-    /// Writes it beside the image in the place of the one that was there; one that says nothing is removed.
-    ///
-    /// # Errors
-    /// `Io`; `Refused` when another process keeps it from being changed.
-    pub fn put(&self, image: &Path) -> Result<()> {
-        let place = Self::place(image);
-        let _turn = Turn::take(&folder_of(&place))?;
-        self.write(&place)
-    }
-
     /// Takes the companion of an image away, durably.
     ///
     /// # Errors
     /// `Io`.
-    pub fn remove(image: &Path) -> Result<()> {
+    pub(crate) fn remove(image: &Path) -> Result<()> {
         let place = Self::place(image);
         let _turn = Turn::take(&folder_of(&place))?;
         take_away(&place)
     }
 
     /// The children's paths on this host, for the companion of `image`.
-    pub fn child_paths(&self, image: &Path) -> Vec<PathBuf> {
+    pub(crate) fn child_paths(&self, image: &Path) -> Vec<PathBuf> {
         let folder = folder_of(&Self::place(image));
         self.children.iter().map(|child| tidy(&folder.join(&child.path))).collect()
     }
@@ -388,7 +379,7 @@ fn take_away(place: &Path) -> Result<()> {
 
 /// The companions in a folder whose image is not there.
 pub(crate) fn lone_companions(folder: &Path) -> Vec<PathBuf> {
-    let Ok(entries) = std::fs::read_dir(folder) else { return Vec::new() };
+    let Ok(entries) = entries_in(folder) else { return Vec::new() };
     // A folder may hold thousands of images; few of their names are worth a path.
     let named = entries.flatten().filter(|entry| entry.file_name().as_bytes().ends_with(ENDING.as_bytes()));
     named.map(|entry| entry.path()).filter(|path| is_lone(path)).collect()

@@ -62,7 +62,7 @@ impl Batch {
 }
 
 /// What is to go where.
-pub(crate) enum Carry<'a> {
+pub(crate) enum Delta<'a> {
     /// All that these layers hold, over one another, into the image below them.
     Down { upper: &'a Chain },
     /// What `child` does not hold itself and does not have from `new` as it has it from `old`, into the child.
@@ -74,7 +74,7 @@ pub(crate) enum Carry<'a> {
     },
 }
 
-impl Carry<'_> {
+impl Delta<'_> {
     /// What comes at byte `from` of the disk and behind it; `target` is the image to be written into.
     pub(crate) fn batch(&self, target: &dyn Image, from: u64, most_bytes: u64) -> Result<Batch> {
         match self {
@@ -222,10 +222,10 @@ pub(crate) struct Cost {
 }
 
 /// What all of it from byte `from` on costs, as far as tables tell: content may turn out to be the same or zero.
-pub(crate) fn cost_of(carry: &Carry<'_>, target: &dyn Image, mut from: u64) -> Result<Cost> {
+pub(crate) fn cost_of(delta: &Delta<'_>, target: &dyn Image, mut from: u64) -> Result<Cost> {
     let mut cost = Cost::default();
     while from < target.info().virtual_size {
-        let batch = carry.batch(target, from, u64::MAX)?;
+        let batch = delta.batch(target, from, u64::MAX)?;
         for task in batch.tasks.iter().filter(|task| task.is_data()) {
             cost.moved += task.len;
             cost.extra += new_space(target, task)?;

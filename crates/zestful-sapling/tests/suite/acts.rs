@@ -16,8 +16,8 @@ use zestful_sapling::ops::{
 };
 use zestful_sapling::progress::Progress;
 
-use crate::tribe::{all_files, derive, make, quick_folder, write};
-use crate::world::Model;
+use crate::family_model::{all_files, derive, make, quick_folder, write};
+use crate::support::Model;
 
 /// Something that changes the family.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -10,7 +10,7 @@ use zestful_sapling::ops::{Derive, Make};
 use zestful_sapling::progress::Progress;
 use zestful_sapling::storage::{Access, FileStorage};
 
-use crate::tribe::write_unasked;
+use crate::family_model::write_unasked;
 
 struct Scene {
     folder: tempfile::TempDir,

@@ -11,7 +11,7 @@ use zestful_sapling::image::{Image, ImageMut, ParentRecord};
 use zestful_sapling::storage::MemoryStorage;
 use zestful_sapling::storage::testing::{FaultStorage, Recording};
 
-use crate::world::{Layers, Model, Shape, Step, UNIT, for_each_unit, renew, shapes, steps, write};
+use crate::support::{Layers, Model, Shape, Step, UNIT, for_each_unit, renew, shapes, steps, write};
 
 /// What happened to the disk, and how many operations on the file had been issued before.
 enum Event {
@@ -177,7 +177,7 @@ pub fn prepared(shape: Shape, child: bool) -> (Layers, Model) {
 }
 
 proptest! {
-    #![proptest_config(crate::world::config(32))]
+    #![proptest_config(crate::support::config(32))]
 
     #[test]
     fn every_crash_state_holds_what_was_flushed(

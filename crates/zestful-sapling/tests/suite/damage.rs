@@ -11,7 +11,7 @@ use zestful_sapling::progress::Progress;
 use zestful_sapling::storage::testing::FaultStorage;
 use zestful_sapling::storage::{MemoryStorage, ReadAt, Storage};
 
-use crate::world::{Layers, MIB, Shape};
+use crate::support::{Layers, MIB, Shape};
 
 const HEADERS: [u64; 2] = [64 << 10, 128 << 10];
 const TABLES: [u64; 2] = [192 << 10, 256 << 10];
@@ -161,7 +161,7 @@ fn look_at(storage: Arc<MemoryStorage>, format: Format) -> Result<(), Error> {
 }
 
 proptest! {
-    #![proptest_config(crate::world::config(1500))]
+    #![proptest_config(crate::support::config(1500))]
 
     #[test]
     fn damaged_images_are_read_or_refused(damages in damages(), resealed in any::<bool>()) {
@@ -275,7 +275,7 @@ fn reseal_vhd(storage: &MemoryStorage) {
 }
 
 proptest! {
-    #![proptest_config(crate::world::config(1500))]
+    #![proptest_config(crate::support::config(1500))]
 
     #[test]
     fn damaged_vhd_images_are_read_or_refused(

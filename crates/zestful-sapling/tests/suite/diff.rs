@@ -8,7 +8,7 @@ use zestful_sapling::chain::{ChainMut, OpenOptions};
 use zestful_sapling::ops::{Copy, Derive, Diff, Make};
 use zestful_sapling::progress::Progress;
 
-use crate::world::{Model, UNIT};
+use crate::support::{Model, UNIT};
 
 type Change = (u64, u64, u8);
 
@@ -38,7 +38,7 @@ fn units(path: &Path, other: &Path, contents: bool) -> BTreeSet<u64> {
 const SIZE: u64 = 12 << 20;
 
 proptest! {
-    #![proptest_config(crate::world::config(24))]
+    #![proptest_config(crate::support::config(24))]
 
     #[test]
     fn differences_are_those_of_the_contents(

@@ -15,8 +15,8 @@ use zestful_sapling::ops::{
 use zestful_sapling::progress::Progress;
 use zestful_sapling::storage::{MemoryStorage, ReadAt, Storage};
 
-use crate::tribe::{derive, make, write};
-use crate::world::{Layers, MIB, Shape, create};
+use crate::family_model::{derive, make, write};
+use crate::support::{Layers, MIB, Shape, create};
 
 const HEADERS: [u64; 2] = [64 << 10, 128 << 10];
 const TABLE: u64 = 3 * MIB;

@@ -119,7 +119,7 @@ fn a_second_name_of_a_file_stops_what_would_change_it() {
     for format in [Format::Vhdx, Format::Vhd] {
         let stage = Stage::new(format);
         let tape = HostRecorder::start(&stage.cast.root).unwrap();
-        let elsewhere = crate::tribe::quick_folder();
+        let elsewhere = crate::family_model::quick_folder();
         for act in ACTS {
             for member in stage.cast.touched(act) {
                 tape.rewind().unwrap();
@@ -154,7 +154,7 @@ fn a_child_that_cannot_be_recorded_does_not_appear() {
             ("c/child", crate::acts::Act::Relink),
         ] {
             tape.rewind().unwrap();
-            let companion = zestful_sapling::sidecar::Companion::place(&path(of));
+            let companion = crate::sidecars::companion_of(&path(of));
             let kept = std::fs::read(&companion).ok();
             _ = std::fs::remove_file(&companion);
             match kind {
@@ -181,7 +181,7 @@ fn a_child_that_cannot_be_recorded_does_not_appear() {
     }
     // A pipe in a journal's place is told, and stops the image only.
     tape.rewind().unwrap();
-    let journal = zestful_sapling::sidecar::journal_of(&path("b/other"));
+    let journal = crate::sidecars::journal_of(&path("b/other"));
     assert!(Command::new("mkfifo").arg(&journal).status().unwrap().success());
     assert!(stage.cast.perform(crate::acts::Act::WriteOther).is_err());
     assert!(!status_of(&stage.cast.root.join("b")).unwrap().ok);

@@ -11,10 +11,10 @@ use zestful_sapling::ops::{
     Derive, Direction, KeepName, Merge, MoveImage, PinImage, Relink, Remove, Transplant, abandon, resume, verify_pin,
 };
 use zestful_sapling::progress::Progress;
-use zestful_sapling::sidecar::{intent_of, journal_of};
 use zestful_sapling::storage::testing::HostRecorder;
 
-use crate::tribe::{Step, Tribe, all_files, quick_folder};
+use crate::family_model::{Step, Tribe, all_files, quick_folder};
+use crate::sidecars::{journal_of, under_way};
 
 /// A piece of work on a family of seven images:
 ///
@@ -219,7 +219,7 @@ fn every_crash_state_reads_as_before_and_is_carried_on() {
                 && abandon(&tribe.path(CHILD), &[]).is_ok()
             {
                 work.judge(&tribe, &format!("given up after {issued} changes (state {number})"));
-                assert_eq!(intent_of(&tribe.path(CHILD)).unwrap(), None);
+                assert_eq!(under_way(&tribe.path(CHILD)), None);
                 given_up += 1;
             }
             work.finish(&tribe);

@@ -10,12 +10,12 @@ use zestful_sapling::family::{Override, status_of};
 use zestful_sapling::image::{Format, open_image_mut};
 use zestful_sapling::ops::{Direction, Merge, abandon, resume};
 use zestful_sapling::progress::Progress;
-use zestful_sapling::sidecar::{intent_of, journal_of};
 use zestful_sapling::storage::testing::{HostRecorder, HostState};
 use zestful_sapling::storage::{Access, FileStorage};
 
-use crate::tribe::{derive, make, quick_folder, write};
-use crate::world::Model;
+use crate::family_model::{derive, make, quick_folder, write};
+use crate::sidecars::{journal_of, under_way};
+use crate::support::Model;
 
 /// A merge of two layers that was cut short.
 struct Cut {
@@ -103,12 +103,12 @@ fn a_damaged_journal_stops_everything_and_a_torn_end_nothing() {
         let (last, before) = whole.split_last().unwrap();
         for torn in [&last[..1], &last[..last.len() / 2], &last[..last.len() - 1], &vec![0; last.len()]] {
             put(&cut.child, &[before, &[torn.to_vec()]].concat());
-            assert!(intent_of(&cut.child).unwrap().is_some());
+            assert!(under_way(&cut.child).is_some());
             cut.reads();
         }
         cut.resume(&[]).unwrap();
         cut.reads();
-        assert_eq!(intent_of(&cut.child).unwrap(), None);
+        assert_eq!(under_way(&cut.child), None);
     }
 }
 
@@ -117,8 +117,10 @@ fn what_another_host_began_is_left_alone() {
     let cut = Cut::new(Format::Vhdx, Direction::IntoParent);
     let mut all = lines(&cut.child);
     let text = String::from_utf8(all[0].split_off(17)).unwrap();
-    let host = intent_of(&cut.child).unwrap().unwrap().host;
-    let text = text.trim_end().replace(&host, "harrow-fen-2");
+    let text = text.trim_end();
+    let record: serde_json::Value = serde_json::from_str(text).unwrap();
+    let host = record["header"]["host"].as_str().unwrap();
+    let text = text.replace(host, "harrow-fen-2");
     let digest = blake3::hash(text.as_bytes()).to_hex();
     all[0] = format!("{} {text}\n", &digest[..16]).into_bytes();
     put(&cut.child, &all);

@@ -12,11 +12,11 @@ use zestful_sapling::ops::{
     Derive, FreshIdentity, Merge, PinImage, Relink, Remove, Unfreeze, WriteBytes, unpin, verify_pin,
 };
 use zestful_sapling::progress::Progress;
-use zestful_sapling::sidecar::Companion;
 use zestful_sapling::storage::{Access, FileStorage, ReadAt, Storage};
 
-use crate::tribe::{derive, make, quick_folder, write};
-use crate::world::Model;
+use crate::family_model::{derive, make, quick_folder, write};
+use crate::sidecars::{companion, companion_of, recorded_children};
+use crate::support::Model;
 
 struct Scene {
     folder: tempfile::TempDir,
@@ -97,7 +97,7 @@ fn a_base_that_was_renamed_by_hand_is_connected_with_what_it_left_behind() {
             let near = scene.path("near");
             let search = Search::below(vec![scene.folder.path().to_owned()]);
             assert!(Relink::new(&near).with_search(search).plan().unwrap().run().unwrap().changed);
-            assert!(!Companion::place(&scene.path("base")).exists(), "it was taken over");
+            assert!(!companion_of(&scene.path("base")).exists(), "it was taken over");
             // Whoever relinked one child still knows of the others.
             let known = children_of(&renamed, &Search::default()).unwrap();
             assert_eq!(known.all().count(), 3, "{known:?}");
@@ -173,7 +173,7 @@ fn children_are_found_whatever_they_are_called() {
             let renamed = scene.folder.path().canonicalize().unwrap().join(name);
             std::fs::rename(scene.path("far/one"), &renamed).unwrap();
             // As another program would have made it: no companion, no mark.
-            Companion::remove(&scene.path("base")).unwrap();
+            std::fs::remove_file(companion_of(&scene.path("base"))).unwrap();
             std::fs::set_permissions(scene.path("base"), PermissionsExt::from_mode(0o644)).unwrap();
             let found = children_of(&scene.path("base"), &Search::default()).unwrap();
             assert_eq!(found.all().collect::<Vec<_>>(), [&renamed], "{name}: {found:?}");
@@ -203,9 +203,8 @@ fn changes_of_one_companion_take_turns() {
             gate.wait();
             plan.run(&Progress::new()).unwrap();
         });
-        let companion = Companion::of(&base).unwrap().unwrap();
-        assert!(companion.pin.is_some(), "the pin was lost");
-        let known = companion.child_paths(&base);
+        assert!(companion(&base)["pin"].is_object(), "the pin was lost");
+        let known = recorded_children(&base);
         assert!(names.iter().all(|name| known.contains(name)), "{known:?}");
         unpin(&base, &Search::default()).unwrap();
     }
@@ -227,7 +226,7 @@ fn what_was_frozen_is_freed_when_nothing_needs_it() {
         assert!(matches!(refused, Err(Error::Refused(Refusal::ReadOnly, _))), "{refused:?}");
         Unfreeze::new(&base).plan().unwrap().run().unwrap();
         write(&base, 0, 1);
-        assert!(!Companion::place(&base).exists());
+        assert!(!companion_of(&base).exists());
         assert!(matches!(Unfreeze::new(&base).plan().map(|_| ()), Err(Error::Usage(_))));
         // Frozen by somebody who recorded nothing: there may be children.
         std::fs::set_permissions(&base, PermissionsExt::from_mode(0o444)).unwrap();
@@ -259,7 +258,7 @@ fn pins_are_put_right_and_know_what_they_do_not_know() {
         assert!(!verify_pin(&image, &Search::default(), &Progress::new()).unwrap().record_renewed);
     }
     // No record can be made, and none is needed while it is pinned.
-    let companion = Companion::place(&base);
+    let companion = companion_of(&base);
     let kept = std::fs::read(&companion).unwrap();
     let staged = zestful_sapling::storage::testing::HostRecorder::start(scene.folder.path()).unwrap();
     let plan = Derive::new(&base, vec![scene.path("far/unrecorded")]).plan().unwrap();

@@ -6,7 +6,7 @@ use zestful_sapling::image::Image;
 use zestful_sapling::image::vhdx::Vhdx;
 use zestful_sapling::storage::{ReadAt, Storage};
 
-use crate::world::{Layers, Model, Shape, Step, renew, shapes, steps};
+use crate::support::{Layers, Model, Shape, Step, renew, shapes, steps};
 
 fn run(mut layers: Layers, steps: &[Step]) {
     let sector = u64::from(layers.shape.sector);
@@ -65,7 +65,7 @@ fn run(mut layers: Layers, steps: &[Step]) {
 }
 
 proptest! {
-    #![proptest_config(crate::world::config(300))]
+    #![proptest_config(crate::support::config(300))]
 
     #[test]
     fn chains_read_as_the_model(

@@ -15,7 +15,7 @@ use zestful_sapling::ops::{Copy, CopyChain, Derive, FreshIdentity, Identity, Mak
 use zestful_sapling::progress::Progress;
 
 use crate::operations::files;
-use crate::world::Model;
+use crate::support::Model;
 
 /// Every format with every kind that it has.
 const FORMS: [(&str, Kind); 5] = [
@@ -55,7 +55,7 @@ fn assert_sound(path: &Path, model: &Model) -> Result<(), TestCaseError> {
 }
 
 proptest! {
-    #![proptest_config(crate::world::config(16))]
+    #![proptest_config(crate::support::config(16))]
 
     /// Every format and kind to every other, children included, over layouts of data, holes and written zeros.
     #[test]

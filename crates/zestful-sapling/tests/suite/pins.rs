@@ -4,6 +4,7 @@ use std::fs::File;
 use std::os::unix::fs::{FileExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 
+use serde_json::json;
 use zestful_sapling::chain::{Chain, Disk, OpenOptions};
 use zestful_sapling::check::check_chain;
 use zestful_sapling::error::{Error, Refusal};
@@ -13,9 +14,9 @@ use zestful_sapling::ops::{
     FreshIdentity, Merge, MoveImage, PinImage, Relink, Remove, Transplant, WriteBytes, unpin, verify_pin,
 };
 use zestful_sapling::progress::Progress;
-use zestful_sapling::sidecar::Companion;
 
-use crate::tribe::{derive, make, move_to, write};
+use crate::family_model::{derive, make, move_to, write};
+use crate::sidecars::{companion, companion_of};
 
 const PIECE: u64 = 4 << 20;
 
@@ -54,16 +55,17 @@ fn a_pin_proves_content_and_names_what_changed_and_who_reads_it() {
         write(&path("germination-02"), 1023 * 4096, 9);
         pin(&base);
         // The digests are those of the plain content, whoever computes them.
-        let kept = Companion::of(&base).unwrap().unwrap().pin.unwrap();
+        let kept = companion(&base)["pin"].clone();
         let disk = Chain::open(&base, &OpenOptions::new()).unwrap();
         let mut content = vec![0; disk.virtual_size() as usize];
         disk.read_at(&mut content, 0).unwrap();
         drop(disk);
-        let expected: Vec<[u8; 32]> = content.chunks(PIECE as usize).map(|piece| blake3::hash(piece).into()).collect();
-        assert_eq!(kept.runs.len(), 1);
-        assert_eq!(kept.runs[0].digests.iter().map(|digest| digest.0).collect::<Vec<_>>(), expected);
-        assert_eq!(kept.whole.0, <[u8; 32]>::from(blake3::hash(expected.concat().as_slice())));
-        assert_eq!((kept.virtual_size, kept.piece_size), (content.len() as u64, PIECE));
+        let expected: Vec<blake3::Hash> = content.chunks(PIECE as usize).map(blake3::hash).collect();
+        let digests: Vec<String> = expected.iter().map(|digest| digest.to_hex().to_string()).collect();
+        let joined: Vec<u8> = expected.iter().flat_map(|digest| *digest.as_bytes()).collect();
+        assert_eq!(kept["runs"], json!([{ "first": 0, "digests": digests }]));
+        assert_eq!(kept["whole"], blake3::hash(&joined).to_hex().as_str());
+        assert_eq!((&kept["virtual_size"], &kept["piece_size"]), (&json!(content.len()), &json!(PIECE)));
         let verify = || verify_pin(&base, &Search::default(), &Progress::new()).unwrap();
         assert!(verify().ok);
         assert!(check_chain(&base, None, &Progress::new()).unwrap().ok);
@@ -79,11 +81,11 @@ fn a_pin_proves_content_and_names_what_changed_and_who_reads_it() {
         spoil(&base, 1023 * 4096 + 5);
         assert!(verify().ok);
         // The digests themselves are proven.
-        let mut spoiled = Companion::of(&base).unwrap().unwrap();
-        spoiled.pin.as_mut().unwrap().runs[0].digests[0].0[7] ^= 1;
-        spoiled.put(&base).unwrap();
+        let mut spoiled = companion(&base);
+        spoiled["pin"]["runs"][0]["digests"][0] = json!("00".repeat(32));
+        std::fs::write(companion_of(&base), spoiled.to_string()).unwrap();
         assert!(matches!(verify_pin(&base, &Search::default(), &Progress::new()), Err(Error::Damaged(_))));
-        std::fs::write(Companion::place(&base), "{").unwrap();
+        std::fs::write(companion_of(&base), "{").unwrap();
         assert!(matches!(verify_pin(&base, &Search::default(), &Progress::new()), Err(Error::Damaged(_))));
         assert!(!check_chain(&path("germination-01"), None, &Progress::new()).unwrap().ok);
     }
@@ -130,7 +132,7 @@ fn a_pinned_image_refuses_every_change() {
     make(&path("alone"));
     pin(&path("alone"));
     assert!(unpin(&path("alone"), &Search::default()).unwrap().writable);
-    assert!(!Companion::place(&path("alone")).exists());
+    assert!(!companion_of(&path("alone")).exists());
     // What is stopped leaves no pin and no mark.
     let progress = Progress::new();
     progress.stop();

@@ -9,7 +9,7 @@ use zestful_sapling::image::{Format, ImageMut, open_image_mut};
 use zestful_sapling::storage::testing::{Fault, FaultStorage};
 
 use crate::crash::prepared;
-use crate::world::{Layers, MIB, Model, Shape, UNIT, for_each_unit, renew};
+use crate::support::{Layers, MIB, Model, Shape, UNIT, for_each_unit, renew};
 
 /// What happens to the disk, in bytes.
 #[derive(Clone, Copy)]

@@ -13,13 +13,13 @@ use zestful_sapling::ops::{
     Direction, KeepName, Merge, MoveImage, PinImage, Relink, Remove, Resumed, Transplant, abandon, resume,
 };
 use zestful_sapling::progress::Progress;
-use zestful_sapling::sidecar::{intent_of, journal_of};
 use zestful_sapling::storage::testing::{HostChange, HostRecorder, Operation};
 use zestful_sapling::storage::{Access, FileStorage, ReadAt, Storage};
 
 use crate::acts::{Act, Stage};
-use crate::tribe::{all_files, derive, make, quick_folder, write};
-use crate::world::Model;
+use crate::family_model::{all_files, derive, make, quick_folder, write};
+use crate::sidecars::{journal_of, under_way};
+use crate::support::Model;
 
 /// A program that takes no locks.
 struct Unasking(std::fs::File, PathBuf);
@@ -225,7 +225,7 @@ fn a_copy_of_a_journal_that_is_back_alone_holds_up_nobody() {
                     let resumed = resume(&journal_of(&layer), &[], &Progress::new()).unwrap();
                     assert!(matches!(resumed, Resumed::Over(_)), "{resumed:?}");
                 }
-                assert_eq!(intent_of(result).unwrap(), None);
+                assert_eq!(under_way(result), None);
                 content.assert_same(&Chain::open(result, &OpenOptions::new()).unwrap());
                 write(result, 7 << 20, 9);
                 content.fill(7 << 20, 4096, 9);
@@ -350,7 +350,7 @@ fn a_stray_child_of_a_layer_between_never_reads_wrong_data() {
             before.fill(1 << 20, 3 << 19, 2);
             before
         };
-        std::fs::remove_file(zestful_sapling::sidecar::Companion::place(&layer)).unwrap();
+        std::fs::remove_file(crate::sidecars::companion_of(&layer)).unwrap();
         let request = || {
             Merge::new(&now)
                 .with_ancestor(base.clone())

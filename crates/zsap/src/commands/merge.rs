@@ -152,12 +152,12 @@ pub(super) fn give_up(
         return Ok(Outcome::Done);
     }
     let guard = guard(search, overrides);
-    let intent = watch::patiently(console, || abandon_guarded(path, &guard))?;
+    let given_up = watch::patiently(console, || abandon_guarded(path, &guard))?;
     let lines = [
-        format!("gave up {} of {}", intent.work, console.strong(&text::path(intent.child()))),
+        format!("gave up {} of {}", given_up.work, console.strong(&text::path(&given_up.path))),
         "  it reads as before; what was written already stays and takes its space".to_owned(),
     ];
-    console.answer(&json!({ "abandoned": intent.child().to_string_lossy(), "work": intent.work }), lines)?;
+    console.answer(&json!({ "abandoned": given_up.path.to_string_lossy(), "work": given_up.work }), lines)?;
     Ok(Outcome::Done)
 }
 

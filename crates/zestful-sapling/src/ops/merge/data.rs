@@ -3,65 +3,72 @@
 use std::path::Path;
 use std::sync::Arc;
 
+use super::estimate::Direction;
+use super::record::{MergePayload, MergeRecord};
 use crate::chain::{Chain, OpenOptions, Side, record_of, records_absolute};
 use crate::error::{Error, Refusal, Result};
 use crate::image::{Image, ParentRecord, open_unlocked};
 use crate::progress::Progress;
-use crate::sidecar::{Intent, Journal, Mark, Member, Stamp, Work, stamp_of};
+use crate::sidecar::{Journal, Member};
 use crate::storage::{Held, real};
-use crate::transfer::{Carry, Mover};
+use crate::transfer::{Delta, Mark, Stamp, Transfer, stamp_of};
 
-/// Refuses when an image is not the one that the intent speaks of.
-pub(in crate::ops) fn refuse_changed(intent: &Intent) -> Result<()> {
-    for member in &intent.layers {
+/// Refuses when an image is not the one that the work speaks of.
+pub(in crate::ops) fn refuse_changed(work: &MergeRecord) -> Result<()> {
+    for member in &work.header.members {
         if !open_unlocked(&member.path)?.info().data_identity.is_some_and(|found| member.is_known_as(found)) {
-            return Err(changed(intent, &member.path));
+            return Err(changed(work, &member.path));
         }
     }
     Ok(())
 }
 
-pub(in crate::ops) fn changed(intent: &Intent, path: &Path) -> Error {
+pub(in crate::ops) fn changed(work: &MergeRecord, path: &Path) -> Error {
     Error::refused(
         Refusal::SourceChanged,
-        format!("{} was written to by another program since {} was planned or begun", path.display(), intent.work),
+        format!("{} was written to by another program since {} was planned or begun", path.display(), work.header.work),
         "end what uses it and look at the chain (`tree`, `check`); where it was begun, `abandon` leaves the chain as it \
          reads now",
     )
 }
 
 /// Moves what is not moved yet; returns how many bytes that were.
-pub(in crate::ops) fn run(journal: &Journal, marks: &[Mark], held: &Arc<Held>, progress: &Progress) -> Result<u64> {
-    let intent = journal.intent();
-    refuse_changed(intent)?;
+pub(in crate::ops) fn run(
+    journal: &Journal<MergePayload>,
+    marks: &[Mark],
+    held: &Arc<Held>,
+    progress: &Progress,
+) -> Result<u64> {
+    let work = journal.record();
+    refuse_changed(work)?;
     let options = OpenOptions::new().with_held(held);
-    let (survivor, others) = match intent.work {
-        Work::MergeIntoParent => intent.layers.split_last(),
-        _ => intent.layers.split_first(),
+    let (survivor, others) = match work.payload.direction {
+        Direction::IntoParent => work.header.members.split_last(),
+        _ => work.header.members.split_first(),
     }
     .ok_or_else(|| Error::usage("the journal names no image", "remove it"))?;
     let stamps = || others.iter().map(|member| stamp_of(&member.path)).collect::<Result<Vec<Stamp>>>();
-    match intent.work {
-        Work::MergeIntoParent => {
-            renew(intent, held)?;
+    match work.payload.direction {
+        Direction::IntoParent => {
+            renew(work, held)?;
             let mut image = held.image_mut(&survivor.path)?;
-            image.set_data_identity(intent.identity)?;
+            image.set_data_identity(work.payload.identity)?;
             let open = |member: &Member| held.image(&member.path);
             let upper = Chain::from_layers(others.iter().map(open).collect::<Result<_>>()?);
-            let mover = Mover { journal, carry: Carry::Down { upper: &upper }, progress };
+            let mover = Transfer { journal, delta: Delta::Down { upper: &upper }, progress };
             mover.run(image, marks, stamps()?)
         }
         _ => {
             let mut image = held.image_mut(&survivor.path)?;
             // What it takes in is what it showed before.
-            image.set_data_identity(intent.identity)?;
+            image.set_data_identity(work.payload.identity)?;
             let old = Side::of(Chain::open(&others[0].path, &options)?)?;
-            let new = match &intent.parent {
+            let new = match &work.header.parent {
                 Some(parent) => Side::of(Chain::open(&parent.path, &options)?)?,
                 None => Side::nothing(),
             };
-            let carry = Carry::Up { old: &old, new: &new, compare: false };
-            Mover { journal, carry, progress }.run(image, marks, stamps()?)
+            let delta = Delta::Up { old: &old, new: &new, compare: false };
+            Transfer { journal, delta, progress }.run(image, marks, stamps()?)
         }
     }
 }
@@ -69,8 +76,8 @@ pub(in crate::ops) fn run(journal: &Journal, marks: &[Mark], held: &Arc<Held>, p
 /// Every layer whose content is about to look different gets a new data identity, and the layer above it accepts
 /// that: beside the old one, where its format can; else the journal speaks for the moment between. The ancestor gets
 /// its own with the first data.
-fn renew(intent: &Intent, held: &Held) -> Result<()> {
-    for (number, pair) in intent.layers.windows(2).enumerate() {
+fn renew(work: &MergeRecord, held: &Held) -> Result<()> {
+    for (number, pair) in work.header.members.windows(2).enumerate() {
         let [upper, lower] = pair else { continue };
         let Some(renewed) = lower.renewed else { continue };
         let accepts = |image: &dyn Image| {
@@ -79,7 +86,7 @@ fn renew(intent: &Intent, held: &Held) -> Result<()> {
         if !accepts(&*open_unlocked(&upper.path)?) {
             record(upper, lower, renewed, Some(lower.identity), held)?;
         }
-        let is_ancestor = number + 2 == intent.layers.len();
+        let is_ancestor = number + 2 == work.header.members.len();
         if !is_ancestor && open_unlocked(&lower.path)?.info().data_identity != Some(renewed) {
             let mut image = held.image_mut(&lower.path)?;
             image.set_data_identity(renewed)?;
@@ -91,20 +98,18 @@ fn renew(intent: &Intent, held: &Held) -> Result<()> {
 
 /// Has a layer accept these identities of the one below it.
 fn record(upper: &Member, lower: &Member, identity: uuid::Uuid, also: Option<uuid::Uuid>, held: &Held) -> Result<()> {
-    let mut image = held.image_mut(&upper.path)?;
-    let absolute = records_absolute(image.info().parent.as_ref());
+    let absolute = records_absolute(open_unlocked(&upper.path)?.info().parent.as_ref());
     let info = open_unlocked(&lower.path)?.info().clone();
     let record = record_of(&real(&upper.path)?, &lower.path, &info, absolute)?;
-    image.set_parent(&ParentRecord { identity, also, ..record })?;
-    image.close()
+    held.record_parent(&upper.path, &ParentRecord { identity, also, ..record })
 }
 
 /// Leaves the chain as it reads now; each layer accepts the identity that the one below it has.
-pub(in crate::ops) fn take_back(intent: &Intent, held: &Held) -> Result<()> {
-    if intent.work != Work::MergeIntoParent {
+pub(in crate::ops) fn take_back(work: &MergeRecord, held: &Held) -> Result<()> {
+    if work.payload.direction != Direction::IntoParent {
         return Ok(());
     }
-    for pair in intent.layers.windows(2) {
+    for pair in work.header.members.windows(2) {
         let [upper, lower] = pair else { continue };
         let found = open_unlocked(&lower.path)?.info().data_identity;
         let now = found.filter(|id| lower.is_known_as(*id)).ok_or_else(|| {

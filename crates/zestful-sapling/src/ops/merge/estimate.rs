@@ -2,17 +2,17 @@
 
 use std::path::{Path, PathBuf};
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use crate::chain::{Chain, OpenOptions, Side};
 use crate::error::Result;
 use crate::image::{Image, open_unlocked};
 use crate::size::format_size;
 use crate::storage::{folder_of, free_space, is_writable_folder};
-use crate::transfer::{Carry, cost_of};
+use crate::transfer::{Delta, cost_of};
 
 /// Which image takes in the other.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Direction {
     /// The ancestor takes in what the child and the layers between hold.
@@ -158,9 +158,9 @@ pub(in crate::ops) fn both(scene: &Scene<'_>) -> Result<Vec<Weighed>> {
     for direction in [Direction::IntoParent, Direction::IntoChild] {
         let mut refused = scene.against(direction)?;
         let cost = match direction {
-            Direction::IntoParent => cost_of(&Carry::Down { upper: &upper }, ancestor, 0)?,
+            Direction::IntoParent => cost_of(&Delta::Down { upper: &upper }, ancestor, 0)?,
             Direction::IntoChild => {
-                cost_of(&Carry::Up { old: &old, new: &new, compare: false }, &*chain.layers()[0], 0)?
+                cost_of(&Delta::Up { old: &old, new: &new, compare: false }, &*chain.layers()[0], 0)?
             }
         };
         let survivor = scene.survivor(direction);

@@ -7,11 +7,13 @@ use serde::Serialize;
 use uuid::Uuid;
 
 use super::data::changed;
+use super::estimate::Direction;
+use super::record::MergeRecord;
 use crate::chain::record_of;
 use crate::error::Result;
 use crate::family::{Guard, record_children};
 use crate::image::{ParentRecord, data_identity_at, open_unlocked, recognise};
-use crate::sidecar::{ChildrenChange, Companion, Grandchild, Intent, NewChild, Work, child_at};
+use crate::sidecar::{ChildrenChange, Companion, NewChild, Reader, child_at};
 use crate::storage::{FileId, Held, inherit, mark_read_only, real, remove, rename_over, sync_folder, unmark_read_only};
 
 /// What became of it.
@@ -34,20 +36,15 @@ pub struct MergeOutcome {
 }
 
 /// Moves names and records; `children` are those that grew from the child, all of them locked.
-pub(in crate::ops) fn run(
-    intent: &Intent,
-    children: &[Grandchild],
-    held: &Held,
-    guard: &Guard,
-) -> Result<MergeOutcome> {
-    let survivor = intent.survivor().map(|member| member.path.clone()).unwrap_or_default();
-    let settling = Settling { intent, children, held, guard, survivor };
+pub(in crate::ops) fn run(work: &MergeRecord, children: &[Reader], held: &Held, guard: &Guard) -> Result<MergeOutcome> {
+    let survivor = work.header.survivor_path().to_owned();
+    let settling = Settling { work, children, held, guard, survivor };
     settling.run()
 }
 
 struct Settling<'a> {
-    intent: &'a Intent,
-    children: &'a [Grandchild],
+    work: &'a MergeRecord,
+    children: &'a [Reader],
     held: &'a Held,
     guard: &'a Guard,
     survivor: PathBuf,
@@ -55,33 +52,33 @@ struct Settling<'a> {
 
 impl Settling<'_> {
     fn run(&self) -> Result<MergeOutcome> {
-        let Self { intent, children, survivor, .. } = self;
-        let result = &intent.result;
+        let Self { work, children, survivor, .. } = self;
+        let result = &work.header.result;
         let swaps = survivor != result;
-        let replaced = intent.layers.iter().find(|member| member.path == *result).map(|member| member.identity);
+        let replaced = work.header.members.iter().find(|member| member.path == *result).map(|member| member.identity);
         // A guest may have written to the result since, when only the removal of the journal was lost.
         let swapped =
-            swaps && data_identity_at(survivor) != Some(intent.identity) && data_identity_at(result) != replaced;
-        let is_told = swaps || intent.work == Work::MergeIntoParent;
+            swaps && data_identity_at(survivor) != Some(work.payload.identity) && data_identity_at(result) != replaced;
+        let is_told = swaps || work.payload.direction == Direction::IntoParent;
         if !swapped {
-            refuse_changed(intent)?;
+            refuse_changed(work)?;
             self.tell_companions_first()?;
             for child in children.iter().filter(|_| is_told) {
                 // Good both before and after the image gets its final name.
                 self.record_parent(&child.path, survivor, swaps || child.absolute)?;
             }
             self.settle_own_parent(survivor)?;
-            settle_mode(intent, survivor, swaps)?;
+            settle_mode(work, survivor, swaps)?;
             if swaps {
                 rename_over(survivor, result)?;
                 sync_folder(result)?;
                 sync_folder(survivor)?;
             }
         }
-        for member in intent.layers.iter().filter(|member| member.path != *survivor && member.path != *result) {
+        for member in work.header.members.iter().filter(|member| member.path != *survivor && member.path != *result) {
             // Only what was merged goes, never another file that came under its name.
             let is_it = data_identity_at(&member.path).is_some_and(|found| member.is_known_as(found));
-            if is_it && intent.is_member(member, &member.path) {
+            if is_it && work.header.is_member(member, &member.path) {
                 Companion::remove(&member.path)?;
                 let _until_removed = self.held.let_go(&member.path)?;
                 remove(&member.path)?;
@@ -93,37 +90,37 @@ impl Settling<'_> {
             for child in children.iter() {
                 self.record_parent(&child.path, result, child.absolute)?;
             }
-            if !intent.absolute {
+            if !work.payload.absolute {
                 self.settle_own_parent(result)?;
             }
         }
         self.tell_companions_last()?;
-        let layers = intent.layers.iter().map(|member| member.path.clone());
+        let layers = work.header.members.iter().map(|member| member.path.clone());
         let is_missing =
-            |child: &&Grandchild| !children.iter().any(|found| found.file == child.file || found.path == child.path);
-        let paths = |children: &[Grandchild]| children.iter().map(|child| child.path.clone()).collect();
+            |child: &&Reader| !children.iter().any(|found| found.file == child.file || found.path == child.path);
+        let paths = |children: &[Reader]| children.iter().map(|child| child.path.clone()).collect();
         Ok(MergeOutcome {
             path: result.clone(),
             bytes_moved: 0,
             removed: layers.filter(|path| path != result).collect(),
             relinked: if is_told { paths(children) } else { Vec::new() },
-            missing: intent.children.iter().filter(is_missing).map(|child| child.path.clone()).collect(),
+            missing: work.header.readers.iter().filter(is_missing).map(|child| child.path.clone()).collect(),
         })
     }
 
     /// Whoever is about to read through an image is known to it before.
     fn tell_companions_first(&self) -> Result<()> {
-        let Self { intent, children, guard, survivor, .. } = self;
+        let Self { work, children, guard, survivor, .. } = self;
         let new: Vec<NewChild> = children.iter().map(|child| child_at(&child.path)).collect();
-        let change = ChildrenChange { new: &new, freezes: intent.frozen, ..ChildrenChange::default() };
-        if !new.is_empty() || intent.frozen {
+        let change = ChildrenChange { new: &new, freezes: work.payload.frozen, ..ChildrenChange::default() };
+        if !new.is_empty() || work.payload.frozen {
             record_children(survivor, &change, guard)?;
-            if *survivor != intent.result {
-                record_children(&intent.result, &change, guard)?;
+            if *survivor != work.header.result {
+                record_children(&work.header.result, &change, guard)?;
             }
         }
-        if let Some(parent) = &intent.parent {
-            let new = [(intent.result.clone(), FileId::of(survivor).ok())];
+        if let Some(parent) = &work.header.parent {
+            let new = [(work.header.result.clone(), FileId::of(survivor).ok())];
             record_children(&parent.path, &ChildrenChange { new: &new, ..ChildrenChange::default() }, guard)?;
         }
         Ok(())
@@ -131,22 +128,22 @@ impl Settling<'_> {
 
     /// What is known of layers that are gone is known no more.
     fn tell_companions_last(&self) -> Result<()> {
-        let Self { intent, children, guard, survivor, .. } = self;
-        let result = &intent.result;
+        let Self { work, children, guard, survivor, .. } = self;
+        let result = &work.header.result;
         if survivor != result && data_identity_at(survivor).is_none() {
             Companion::remove(survivor)?;
         }
         let before = Companion::of(result).ok().flatten();
         let gone = before.map_or_else(Vec::new, |companion| companion.child_paths(result));
         let new: Vec<NewChild> = children.iter().map(|child| child_at(&child.path)).collect();
-        let (freezes, thaws) = (intent.frozen, !intent.frozen);
+        let (freezes, thaws) = (work.payload.frozen, !work.payload.frozen);
         record_children(
             result,
             &ChildrenChange { gone: &gone, new: &new, freezes, thaws, ..Default::default() },
             guard,
         )?;
-        if let Some(parent) = &intent.parent {
-            let layers = intent.layers.iter().map(|member| member.path.clone());
+        if let Some(parent) = &work.header.parent {
+            let layers = work.header.members.iter().map(|member| member.path.clone());
             let gone: Vec<PathBuf> = layers.filter(|path| path != result).collect();
             let new = [child_at(result)];
             record_children(&parent.path, &ChildrenChange { gone: &gone, new: &new, ..Default::default() }, guard)?;
@@ -158,22 +155,16 @@ impl Settling<'_> {
     fn record_parent(&self, child: &Path, now: &Path, both: bool) -> Result<()> {
         let info = open_unlocked(now)?.info().clone();
         let absolute = both.then(|| now.to_string_lossy().replace('/', "\\"));
-        let record = record_of(&real(child)?, &self.intent.result, &info, false)?;
-        self.put_parent(child, &ParentRecord { identity: self.intent.identity, absolute, ..record })
-    }
-
-    fn put_parent(&self, child: &Path, record: &ParentRecord) -> Result<()> {
-        let mut image = self.held.image_mut(child)?;
-        image.set_parent(record)?;
-        image.close()
+        let record = record_of(&real(child)?, &self.work.header.result, &info, false)?;
+        self.held.record_parent(child, &ParentRecord { identity: self.work.payload.identity, absolute, ..record })
     }
 
     /// The parent of the merged image, recorded so that it is good from the image's place now and from its final one.
     fn settle_own_parent(&self, image: &Path) -> Result<()> {
-        let intent = self.intent;
-        let moves = intent.survivor().is_some_and(|member| member.path.parent() != intent.result.parent());
-        let Some(parent) = &intent.parent else {
-            if intent.work == Work::MergeIntoChild {
+        let work = self.work;
+        let moves = work.header.survivor().is_some_and(|member| member.path.parent() != work.header.result.parent());
+        let Some(parent) = &work.header.parent else {
+            if work.payload.direction == Direction::IntoChild {
                 let mut image = self.held.image_mut(image)?;
                 if image.info().parent.is_some() {
                     image.remove_parent()?;
@@ -182,43 +173,43 @@ impl Settling<'_> {
             }
             return Ok(());
         };
-        if intent.work == Work::MergeIntoParent && !moves {
+        if work.payload.direction == Direction::IntoParent && !moves {
             return Ok(());
         }
         let info = open_unlocked(&parent.path)?.info().clone();
-        let absolute = intent.absolute || (moves && image != intent.result);
-        let record = record_of(&intent.result, &parent.path, &info, absolute)?;
+        let absolute = work.payload.absolute || (moves && image != work.header.result);
+        let record = record_of(&work.header.result, &parent.path, &info, absolute)?;
         // Whatever became of the parent meanwhile, the image is made for the one that it was.
-        self.put_parent(image, &ParentRecord { identity: parent.identity, ..record })
+        self.held.record_parent(image, &ParentRecord { identity: parent.identity, ..record })
     }
 }
 
 /// Refuses to let go of an image that was written to after its data was moved, or of one that hides such a write.
-fn refuse_changed(intent: &Intent) -> Result<()> {
+fn refuse_changed(work: &MergeRecord) -> Result<()> {
     let mut whole = true;
-    for member in &intent.layers {
-        let is_survivor = intent.survivor() == Some(member);
+    for member in &work.header.members {
+        let is_survivor = work.header.survivor() == Some(member);
         match data_identity_at(&member.path) {
             None => whole = false,
             Some(found) if is_survivor || member.is_known_as(found) => {}
-            Some(_) => return Err(changed(intent, &member.path)),
+            Some(_) => return Err(changed(work, &member.path)),
         }
     }
-    let survivor = intent.survivor().map(|member| member.path.as_path()).unwrap_or(intent.child());
-    let is_other = data_identity_at(survivor) != Some(intent.identity);
-    match whole && is_other && intent.work == Work::MergeIntoParent {
-        true => Err(changed(intent, survivor)),
+    let survivor = work.header.survivor_path();
+    let is_other = data_identity_at(survivor) != Some(work.payload.identity);
+    match whole && is_other && work.payload.direction == Direction::IntoParent {
+        true => Err(changed(work, survivor)),
         false => Ok(()),
     }
 }
 
 /// Whether any of the names and records were changed, so that there is no way back.
-pub(in crate::ops) fn has_begun(intent: &Intent) -> bool {
+pub(in crate::ops) fn has_begun(work: &MergeRecord) -> bool {
     let records = |path: &Path, identity: Uuid| names_one_of(path, &[identity]);
-    let is_gone = intent.layers.iter().any(|member| data_identity_at(&member.path).is_none());
-    let is_switched = match (intent.work, intent.layers.get(1)) {
-        (Work::MergeIntoChild, Some(parent)) => !records(intent.child(), parent.identity),
-        _ => intent.children.iter().any(|child| records(&child.path, intent.identity)),
+    let is_gone = work.header.members.iter().any(|member| data_identity_at(&member.path).is_none());
+    let is_switched = match (work.payload.direction, work.header.members.get(1)) {
+        (Direction::IntoChild, Some(parent)) => !records(work.header.image(), parent.identity),
+        _ => work.header.readers.iter().any(|child| records(&child.path, work.payload.identity)),
     };
     is_gone || is_switched
 }
@@ -233,11 +224,11 @@ pub(in crate::ops) fn names_one_of(path: &Path, identities: &[Uuid]) -> bool {
 
 /// The merged image has the child's part from here on, and is as free to write to; in another's place it belongs to
 /// whoever owned that.
-fn settle_mode(intent: &Intent, survivor: &Path, swaps: bool) -> Result<()> {
+fn settle_mode(work: &MergeRecord, survivor: &Path, swaps: bool) -> Result<()> {
     if swaps {
-        inherit(&intent.result, survivor)?;
+        inherit(&work.header.result, survivor)?;
     }
-    match intent.frozen {
+    match work.payload.frozen {
         true => mark_read_only(survivor),
         false => unmark_read_only(survivor),
     }

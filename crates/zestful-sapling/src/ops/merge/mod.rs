@@ -8,6 +8,7 @@ mod data;
 mod estimate;
 mod finish;
 mod plan;
+mod record;
 mod relatives;
 mod run;
 mod transplant;

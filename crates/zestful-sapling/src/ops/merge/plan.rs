@@ -5,14 +5,15 @@ use std::sync::Arc;
 
 use super::estimate::{self, Direction, KeepName, Scene, Weighed};
 use super::finish::MergeOutcome;
-use super::relatives::{self, grandchild};
+use super::record::{MergePayload, MergeRecord, State};
+use super::relatives::reader;
 use super::{data, run};
 use crate::chain::{Chain, OpenOptions, identity_of, records_absolute};
 use crate::error::{Error, Refusal, Result};
 use crate::family::{Children, Guard, Override, Search, children_of_each, refuse_link};
 use crate::ops::plan::Plan;
 use crate::progress::Progress;
-use crate::sidecar::{Companion, Intent, Journal, Member, Work, intent_of, refuse_pinned, refuse_under_way};
+use crate::sidecar::{Companion, Header, Journal, Member, Work, refuse_pinned, refuse_under_way, under_way_at};
 use crate::size::format_size;
 use crate::storage::{Access, Held, entry, folder_of, is_marked_read_only, is_writable_folder, real};
 
@@ -76,8 +77,8 @@ impl Merge {
     /// has a second name, when something else is under way with it, or when neither way is possible, with the reason
     /// for each; otherwise as [`Chain::open`].
     pub fn plan(self) -> Result<MergePlan> {
-        if let Some(intent) = intent_of(&self.child)? {
-            return self.plan_to_carry_on(intent);
+        if let Some(header) = under_way_at(&self.child)? {
+            return self.plan_to_carry_on(header);
         }
         refuse_link(&self.child)?;
         let held = Arc::new(Held::default());
@@ -111,15 +112,15 @@ impl Merge {
         };
         let weighed = estimate::both(&scene)?;
         let direction = self.choose(&weighed)?;
-        let intent = intent_for(&scene, frozen, direction)?;
+        let work = record_for(&scene, frozen, direction)?;
         let chosen = &weighed[direction as usize];
         for grandchild in &chosen.relinked {
             refuse_pinned(grandchild)?;
             self.guard.refuse_hard_links(grandchild)?;
         }
-        let mut plan = chosen.plan(&intent);
+        let mut plan = chosen.plan(&work);
         plan.warnings = warnings;
-        Ok(MergePlan { plan, weighed, intent, begun: false, guard: self.guard, held })
+        Ok(MergePlan { plan, weighed, state: State::Fresh(work), guard: self.guard, held })
     }
 
     /// Locks the layers that are to become one, and opens the chain through them.
@@ -179,22 +180,23 @@ impl Merge {
         }
     }
 
-    fn plan_to_carry_on(self, intent: Intent) -> Result<MergePlan> {
-        let ancestor = intent.layers.last().map(|member| member.path.clone()).unwrap_or_default();
-        let other = |path: &Path| entry(path).map_or(true, |path| path != ancestor && path != intent.result);
+    fn plan_to_carry_on(self, begun: Header) -> Result<MergePlan> {
+        let ancestor = begun.members.last().map(|member| member.path.clone()).unwrap_or_default();
+        let other = |path: &Path| entry(path).map_or(true, |path| path != ancestor && path != begun.result);
         // The child itself may be gone by now, its name is not.
-        let is_this = entry(&self.child).is_ok_and(|child| child == intent.child()) && intent.work != Work::Transplant;
+        let is_this = begun.work == Work::Merge && entry(&self.child).is_ok_and(|child| child == begun.image());
         if !is_this || self.into.as_deref().is_some_and(other) {
             refuse_under_way(&self.child)?;
         }
         let mut plan = Plan { operation: "merge", ..Plan::default() };
         plan.steps.push(format!(
             "carry on the merge of {} and {} that was begun {:.0}",
-            intent.child().display(),
+            begun.image().display(),
             ancestor.display(),
-            intent.started
+            begun.started
         ));
-        Ok(MergePlan { plan, weighed: Vec::new(), intent, begun: true, guard: self.guard, held: Arc::default() })
+        let (state, held) = (State::Begun(begun), Arc::default());
+        Ok(MergePlan { plan, weighed: Vec::new(), state, guard: self.guard, held })
     }
 
     /// How many layers below the child the ancestor stands.
@@ -261,39 +263,39 @@ impl Merge {
     }
 }
 
-fn intent_for(scene: &Scene<'_>, frozen: bool, direction: Direction) -> Result<Intent> {
+fn record_for(scene: &Scene<'_>, frozen: bool, direction: Direction) -> Result<MergeRecord> {
     let all = scene.chain.layers();
-    let identity = |number: usize| identity_of(all[number].path(), all[number].info());
-    let member = |(number, path): (usize, &PathBuf)| Member::new(path.clone(), identity(number)?);
+    let identity_of_layer = |number: usize| identity_of(all[number].path(), all[number].info());
+    let member = |(number, path): (usize, &PathBuf)| Member::new(path.clone(), identity_of_layer(number)?);
     let mut layers: Vec<Member> = scene.layers.iter().enumerate().map(member).collect::<Result<_>>()?;
-    let (work, own) = match direction {
-        Direction::IntoParent => (Work::MergeIntoParent, uuid::Uuid::new_v4()),
-        Direction::IntoChild => (Work::MergeIntoChild, identity(0)?),
+    let (survivor, identity) = match direction {
+        Direction::IntoParent => (layers.len() - 1, uuid::Uuid::new_v4()),
+        Direction::IntoChild => (0, identity_of_layer(0)?),
     };
-    if work == Work::MergeIntoParent {
+    if direction == Direction::IntoParent {
         // What is written into the ancestor shows through every layer above it that holds nothing there.
         let between = 1..layers.len() - 1;
         layers[between].iter_mut().for_each(|member| member.renewed = Some(uuid::Uuid::new_v4()));
-        layers.iter_mut().skip(1).last().into_iter().for_each(|ancestor| ancestor.renewed = Some(own));
+        layers.iter_mut().skip(1).last().into_iter().for_each(|ancestor| ancestor.renewed = Some(identity));
     }
-    let mut intent = Intent::new(work, layers, own, scene.result().to_owned());
-    intent.children = scene.grandchildren.iter().map(|path| grandchild(path)).collect::<Result<_>>()?;
     let ancestor = &all[scene.layers.len() - 1];
-    intent.frozen = frozen;
-    intent.absolute = records_absolute(ancestor.info().parent.as_ref());
+    let absolute = records_absolute(ancestor.info().parent.as_ref());
+    let payload = MergePayload { direction, identity, frozen, absolute };
+    let mut work = MergeRecord::new(layers, scene.result().to_owned(), payload);
+    work.header.survivor = survivor;
+    work.header.readers = scene.grandchildren.iter().map(|path| reader(path)).collect::<Result<_>>()?;
     if let Some(parent) = all.get(scene.layers.len()) {
         let identity = identity_of(parent.path(), parent.info())?;
-        intent.parent = Some(Member::new(real(parent.path())?, identity)?);
+        work.header.parent = Some(Member::new(real(parent.path())?, identity)?);
     }
-    Ok(intent)
+    Ok(work)
 }
 
 /// A checked plan to merge.
 pub struct MergePlan {
     plan: Plan,
     weighed: Vec<Weighed>,
-    intent: Intent,
-    begun: bool,
+    state: State<MergePayload>,
     guard: Guard,
     /// Keeps others away from every image that takes part.
     held: Arc<Held>,
@@ -317,27 +319,26 @@ impl MergePlan {
     /// `Refused` when an image changed since the plan was made, or is in use, or too little space is left; then nothing
     /// was begun. `UnderWay` when it was begun and could not be finished, with why: `Cancelled`, `Io`, ...
     pub fn run(&self, progress: &Progress) -> Result<MergeOutcome> {
-        if self.begun {
-            self.intent.refuse_unproven()?;
-            let (journal, marks) = Journal::reopen(&self.intent)?;
-            return run::carry_on(journal, &marks, &self.held, &self.guard, progress);
-        }
-        relatives::changing(&self.intent).try_for_each(|path| self.held.refuse_swapped(path))?;
-        data::refuse_changed(&self.intent)?;
-        self.guard.refuse_writers(relatives::changing(&self.intent))?;
-        let survivor = self.intent.survivor().map(|member| member.path.clone()).unwrap_or_default();
-        Plan::require_space(&survivor, self.plan.peak_extra_space)?;
+        let work = match &self.state {
+            State::Begun(begun) => return run::carry_on(begun, &self.held, &self.guard, progress),
+            State::Fresh(work) => work,
+        };
+        work.header.changing().try_for_each(|path| self.held.refuse_swapped(path))?;
+        data::refuse_changed(work)?;
+        self.guard.refuse_writers(work.header.changing())?;
+        Plan::require_space(work.header.survivor_path(), self.plan.peak_extra_space)?;
         progress.check()?;
-        let journal = Journal::begin(self.intent.clone())?;
-        run::finish(journal, &[], &self.intent.children, &self.held, &self.guard, progress)
+        let journal = Journal::begin(work.clone())?;
+        run::finish(journal, &[], &work.header.readers, &self.held, &self.guard, progress)
     }
 }
 
 impl Weighed {
-    fn plan(&self, intent: &Intent) -> Plan {
+    fn plan(&self, work: &MergeRecord) -> Plan {
         let mut plan = Plan { operation: "merge", ..Plan::default() };
         let name = |path: &Path| path.display().to_string();
-        let (child, ancestor) = (intent.child(), intent.layers.last().map_or(Path::new(""), |member| &member.path));
+        let (child, ancestor) =
+            (work.header.image(), work.header.members.last().map_or(Path::new(""), |member| &member.path));
         plan.steps.push(match self.direction {
             Direction::IntoParent => format!(
                 "write {} of {} into {}, which gets a new data identity first",
@@ -352,10 +353,10 @@ impl Weighed {
         for path in &self.relinked {
             plan.steps.push(format!("record the merged image as the parent of {}", name(path)));
         }
-        let survivor = intent.survivor().map_or(child, |member| &member.path);
-        if survivor != intent.result {
-            plan.steps.push(format!("put {} in the place of {}", name(survivor), name(&intent.result)));
-            plan.files.rename.push((survivor.to_owned(), intent.result.clone()));
+        let survivor = work.header.survivor().map_or(child, |member| &member.path);
+        if survivor != work.header.result {
+            plan.steps.push(format!("put {} in the place of {}", name(survivor), name(&work.header.result)));
+            plan.files.rename.push((survivor.to_owned(), work.header.result.clone()));
         }
         for path in self.removed.iter().filter(|path| *path != survivor) {
             plan.steps.push(format!("remove {}", name(path)));

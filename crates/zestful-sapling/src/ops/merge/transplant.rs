@@ -5,18 +5,17 @@ use std::sync::Arc;
 
 use serde::Serialize;
 
+use super::record::{State, TransplantPayload, TransplantRecord};
 use crate::chain::{Chain, Disk, OpenOptions, Side, identity_of, judge_pair, record_of, records_absolute};
 use crate::error::{Error, ParentProblemKind, Refusal, Result};
 use crate::family::{Guard, Override, record_children, refuse_link};
-use crate::image::{Image, ParentRecord, recognise};
+use crate::image::{Image, ParentRecord, data_identity_at};
 use crate::ops::plan::Plan;
 use crate::progress::Progress;
-use crate::sidecar::{
-    ChildrenChange, Intent, Journal, Mark, Member, Work, child_at, intent_of, refuse_under_way, stamp_of,
-};
+use crate::sidecar::{ChildrenChange, Header, Journal, Member, Work, child_at, refuse_under_way, under_way_at};
 use crate::size::format_size;
 use crate::storage::{Access, Held, is_marked_read_only, mark_read_only, real};
-use crate::transfer::{Carry, Mover, cost_of};
+use crate::transfer::{Delta, Mark, Transfer, cost_of, stamp_of};
 
 /// A child that is to be put onto another base.
 #[derive(Clone, Debug)]
@@ -52,13 +51,14 @@ impl Transplant {
     pub fn plan(self) -> Result<TransplantPlan> {
         let mut plan = Plan { operation: "transplant", ..Plan::default() };
         let (child_path, base_path) = (real(&self.child)?, real(&self.base)?);
-        if let Some(intent) = intent_of(&self.child)? {
-            let goes_there = intent.parent.as_ref().is_some_and(|parent| parent.path == base_path);
-            if intent.work != Work::Transplant || !goes_there {
+        if let Some(begun) = under_way_at(&self.child)? {
+            let goes_there = begun.parent.as_ref().is_some_and(|parent| parent.path == base_path);
+            if begun.work != Work::Transplant || !goes_there {
                 refuse_under_way(&self.child)?;
             }
-            plan.steps.push(format!("carry on the transplant that was begun {:.0}", intent.started));
-            return Ok(TransplantPlan { plan, intent, begun: true, guard: self.guard, held: Arc::default() });
+            plan.steps.push(format!("carry on the transplant that was begun {:.0}", begun.started));
+            let state = State::Begun(begun);
+            return Ok(TransplantPlan { plan, state, guard: self.guard, held: Arc::default() });
         }
         refuse_link(&self.child)?;
         let held = Arc::new(Held::default());
@@ -108,13 +108,13 @@ impl Transplant {
         let member = |path: &Path, chain: &Chain| Member::new(real(path)?, identity_of(path, chain.info())?);
         let own = member(&self.child, &child)?;
         let identity = own.identity;
-        let mut intent = Intent::new(Work::Transplant, vec![own], identity, child_path);
-        intent.parent = Some(member(&self.base, &base)?);
-        intent.absolute = records_absolute(child.info().parent.as_ref());
+        let absolute = records_absolute(child.info().parent.as_ref());
+        let mut work = TransplantRecord::new(vec![own], child_path, TransplantPayload { identity, absolute });
+        work.header.parent = Some(member(&self.base, &base)?);
         let old_parent = parent.path().to_owned();
         let old = Side::of(Chain::open(&old_parent, &options)?)?;
         let new = Side::of(base)?;
-        let cost = cost_of(&Carry::Up { old: &old, new: &new, compare: true }, &*child.layers()[0], 0)?;
+        let cost = cost_of(&Delta::Up { old: &old, new: &new, compare: true }, &*child.layers()[0], 0)?;
         plan.steps.push(format!(
             "compare up to {} and write into {} what {} has otherwise than {}",
             format_size(cost.moved),
@@ -132,15 +132,14 @@ impl Transplant {
         plan.bytes_written = cost.moved;
         plan.peak_extra_space = cost.extra;
         Plan::require_space(&self.child, cost.extra)?;
-        Ok(TransplantPlan { plan, intent, begun: false, guard: self.guard, held })
+        Ok(TransplantPlan { plan, state: State::Fresh(work), guard: self.guard, held })
     }
 }
 
 /// A checked plan to transplant.
 pub struct TransplantPlan {
     plan: Plan,
-    intent: Intent,
-    begun: bool,
+    state: State<TransplantPayload>,
     guard: Guard,
     /// Keeps others away from the child, and writers from what it reads through before and after.
     held: Arc<Held>,
@@ -174,24 +173,22 @@ impl TransplantPlan {
     /// `Refused` when an image changed since the plan was made or is in use; `UnderWay` when it was begun and could
     /// not be finished, with why.
     pub fn run(&self, progress: &Progress) -> Result<TransplantOutcome> {
-        if self.begun {
-            self.intent.refuse_unproven()?;
-            let (journal, marks) = Journal::reopen(&self.intent)?;
-            return carry_on(journal, &marks, &self.held, &self.guard, progress);
-        }
+        let work = match &self.state {
+            State::Begun(begun) => return carry_on(begun, &self.held, &self.guard, progress),
+            State::Fresh(work) => work,
+        };
         // A bound from tables: what is the same on both sides will not be written.
-        Plan::require_space(self.intent.child(), self.plan.peak_extra_space)?;
+        Plan::require_space(work.header.image(), self.plan.peak_extra_space)?;
         progress.check()?;
-        self.held.refuse_swapped(self.intent.child())?;
-        refuse_changed(&self.intent)?;
-        carry_on(Journal::begin(self.intent.clone())?, &[], &self.held, &self.guard, progress)
+        self.held.refuse_swapped(work.header.image())?;
+        refuse_changed(work)?;
+        run(Journal::begin(work.clone())?, &[], &self.held, &self.guard, progress)
     }
 }
 
-fn refuse_changed(intent: &Intent) -> Result<()> {
-    for member in intent.layers.iter().chain(&intent.parent) {
-        let found = recognise(&member.path).ok().flatten().and_then(|(image, _)| image.info().data_identity);
-        if found != Some(member.identity) {
+fn refuse_changed(work: &TransplantRecord) -> Result<()> {
+    for member in work.header.members.iter().chain(&work.header.parent) {
+        if data_identity_at(&member.path) != Some(member.identity) {
             return Err(Error::refused(
                 Refusal::SourceChanged,
                 format!(
@@ -207,17 +204,30 @@ fn refuse_changed(intent: &Intent) -> Result<()> {
 
 /// Goes on with a transplant from wherever it is.
 pub(in crate::ops) fn carry_on(
-    journal: Journal,
+    begun: &Header,
+    held: &Arc<Held>,
+    guard: &Guard,
+    progress: &Progress,
+) -> Result<TransplantOutcome> {
+    begun.refuse_unproven()?;
+    let (journal, marks) = Journal::reopen(begun)?;
+    run(journal, &marks, held, guard, progress)
+}
+
+fn run(
+    journal: Journal<TransplantPayload>,
     marks: &[Mark],
     held: &Arc<Held>,
     guard: &Guard,
     progress: &Progress,
 ) -> Result<TransplantOutcome> {
-    let intent = journal.intent().clone();
+    let work = journal.record().clone();
     let run = || {
-        guard.refuse_other_host(&intent)?;
-        let child = intent.child();
-        let Some(base) = &intent.parent else { return Err(Error::usage("the journal names no base", "remove it")) };
+        guard.refuse_other_host(&work.header)?;
+        let child = work.header.image();
+        let Some(base) = &work.header.parent else {
+            return Err(Error::usage("the journal names no base", "remove it"));
+        };
         held.take(child, Access::AmendMetadata)?;
         let options = OpenOptions::new().with_held(held);
         let old = Chain::open(child, &options)?;
@@ -225,7 +235,7 @@ pub(in crate::ops) fn carry_on(
         let old_parent = old.layers().get(1).map(|parent| parent.path().to_owned()).unwrap_or_default();
         guard.refuse_hard_links(child)?;
         guard.refuse_writers([child, &*base.path])?;
-        refuse_changed(&intent)?;
+        refuse_changed(&work)?;
         let mut outcome =
             TransplantOutcome { path: child.to_owned(), parent: base.path.clone(), bytes_written: 0, unrecorded: None };
         if real(&old_parent)? != base.path {
@@ -236,34 +246,33 @@ pub(in crate::ops) fn carry_on(
             outcome.unrecorded = record_children(&base.path, &change, guard)?;
             mark_read_only(&base.path)?;
             let mut image = held.image_mut(child)?;
-            image.set_data_identity(intent.identity)?;
+            image.set_data_identity(work.payload.identity)?;
             let info = new.info().clone();
             let (old, new) = (Side::of(Chain::open(&old_parent, &options)?)?, Side::of(new)?);
             let stamps = vec![stamp_of(&old_parent)?, stamp_of(&base.path)?];
-            let carry = Carry::Up { old: &old, new: &new, compare: true };
-            outcome.bytes_written = Mover { journal: &journal, carry, progress }.run(image, marks, stamps)?;
-            let record = record_of(child, &base.path, &info, intent.absolute)?;
-            let mut image = held.image_mut(child)?;
-            image.set_parent(&ParentRecord { identity: base.identity, ..record })?;
-            image.close()?;
+            let delta = Delta::Up { old: &old, new: &new, compare: true };
+            outcome.bytes_written = Transfer { journal: &journal, delta, progress }.run(image, marks, stamps)?;
+            let record = record_of(child, &base.path, &info, work.payload.absolute)?;
+            held.record_parent(child, &ParentRecord { identity: base.identity, ..record })?;
             let gone = [child.to_owned()];
             record_children(&old_parent, &ChildrenChange { gone: &gone, ..ChildrenChange::default() }, guard)?;
         }
         Ok(outcome)
     };
-    let outcome = run().map_err(|error: Error| error.under_way(intent.child()))?;
+    let outcome = run().map_err(|error: Error| error.under_way(work.header.image()))?;
     journal.end()?;
     Ok(outcome)
 }
 
 /// The child names its old base until the very end: giving up leaves it as it reads.
-pub(in crate::ops) fn give_up(journal: Journal, guard: &Guard) -> Result<()> {
-    let intent = journal.intent().clone();
+pub(in crate::ops) fn give_up(begun: &Header, guard: &Guard) -> Result<()> {
+    let (journal, _) = Journal::<TransplantPayload>::reopen(begun)?;
+    let work = journal.record().clone();
     let held = Held::default();
-    held.take(intent.child(), Access::AmendMetadata)?;
-    let now = crate::family::parent_beside(intent.child());
-    if let Some(base) = intent.parent.as_ref().filter(|base| now.as_ref() != Some(&base.path)) {
-        let gone = [intent.child().to_owned()];
+    held.take(work.header.image(), Access::AmendMetadata)?;
+    let now = crate::family::parent_beside(work.header.image());
+    if let Some(base) = work.header.parent.as_ref().filter(|base| now.as_ref() != Some(&base.path)) {
+        let gone = [work.header.image().to_owned()];
         record_children(&base.path, &ChildrenChange { gone: &gone, ..ChildrenChange::default() }, guard)?;
     }
     journal.end()

@@ -2,13 +2,15 @@
 
 mod identity;
 mod move_image;
+mod moving;
 mod relink;
 mod remove;
 mod unfreeze;
 
 pub use identity::{FreshIdentity, FreshIdentityOutcome, FreshIdentityPlan};
-pub use move_image::{MoveImage, MoveOutcome, MovePlan};
-pub(in crate::ops) use move_image::{carry_on as carry_on_move, give_up as give_up_move};
+pub use move_image::{MoveImage, MovePlan};
+pub use moving::MoveOutcome;
+pub(super) use moving::{carry_on as carry_on_move, give_up as give_up_move};
 pub use relink::{Relink, RelinkOutcome, RelinkPlan};
 pub use remove::{Remove, RemoveOutcome, RemovePlan};
 pub use unfreeze::{Unfreeze, UnfreezeOutcome, UnfreezePlan};

@@ -9,7 +9,7 @@ use std::time::SystemTime;
 use super::fault::{Random, apply, tear};
 use crate::error::{Error, Result};
 use crate::storage::changes::{HostChange, Operation};
-use crate::storage::{Access, FileStorage, MemoryStorage, ReadAt, Storage};
+use crate::storage::{Access, FileStorage, MemoryStorage, ReadAt, Storage, files_in};
 
 /// Files below a folder: their names, contents and modes.
 #[derive(Clone, Debug, Default)]
@@ -28,9 +28,7 @@ struct HostFile {
 fn files_below(root: &Path) -> Result<Vec<(PathBuf, std::fs::Metadata)>> {
     let (mut folders, mut found) = (vec![root.to_owned()], Vec::new());
     while let Some(folder) = folders.pop() {
-        let failed = |e| Error::io("read the folder", &folder, e);
-        for entry in std::fs::read_dir(&folder).map_err(failed)? {
-            let path = entry.map_err(failed)?.path();
+        for path in files_in(&folder)? {
             let there = std::fs::symlink_metadata(&path).map_err(|e| Error::io("look up", &path, e))?;
             match there.is_dir() {
                 true => folders.push(path),

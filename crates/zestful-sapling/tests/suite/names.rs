@@ -7,15 +7,15 @@ use zestful_sapling::family::{Override, Search, inspect, status_of};
 use zestful_sapling::image::Format;
 use zestful_sapling::ops::{CopyChain, Derive, Relink, Remove, abandon, resume};
 use zestful_sapling::progress::Progress;
-use zestful_sapling::sidecar::journal_of;
 use zestful_sapling::storage::testing::HostRecorder;
 
+use crate::family_model::{Step, Tribe, all_files, derive, make, move_to, relink, steps, write};
 use crate::operations::files;
-use crate::tribe::{Step, Tribe, all_files, derive, make, move_to, relink, steps, write};
-use crate::world::Model;
+use crate::sidecars::journal_of;
+use crate::support::Model;
 
 proptest! {
-    #![proptest_config(crate::world::config(96))]
+    #![proptest_config(crate::support::config(96))]
 
     #[test]
     fn families_read_as_before_wherever_their_files_go(steps in steps(), vhd in any::<bool>()) {

@@ -15,7 +15,7 @@ use zestful_sapling::ops::{
 use zestful_sapling::progress::Progress;
 use zestful_sapling::storage::{Access, FileStorage, StagedFile};
 
-use crate::world::Model;
+use crate::support::Model;
 
 pub const SIZE: u64 = 8 << 20;
 

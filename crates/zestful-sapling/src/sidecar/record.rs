@@ -1,10 +1,12 @@
-//! What a change that spans several files is about: which images take part, and where they are now.
+//! What a journal says: what every kind of work tells of itself (its images, where they are now, and who began it), and
+//! what only this kind of work knows.
 
 use std::ffi::OsString;
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
+use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
@@ -12,17 +14,18 @@ use crate::error::{Error, Refusal, Result};
 use crate::storage::{FileId, folder_of, relative_path, tidy};
 
 /// The form of the records that are written.
-pub(crate) const VERSION: u32 = 2;
+pub(super) const VERSION: u32 = 3;
+/// More images than that take part in nothing.
+const MOST_IMAGES: usize = 1 << 16;
 const ENDING: &str = ".zsap.journal";
 
 /// What is under way.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
+#[non_exhaustive]
 pub enum Work {
-    /// A child's data goes into its ancestor.
-    MergeIntoParent,
-    /// What a child lacks comes from its parents into it.
-    MergeIntoChild,
+    /// Layers of a chain become one image.
+    Merge,
     /// A child is put onto another base.
     Transplant,
     /// An image gets another name or folder.
@@ -32,26 +35,33 @@ pub enum Work {
 impl std::fmt::Display for Work {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.write_str(match self {
-            Work::MergeIntoParent | Work::MergeIntoChild => "a merge",
+            Work::Merge => "a merge",
             Work::Transplant => "a transplant",
             Work::Move => "a move",
         })
     }
 }
 
-/// An image that takes part.
+/// What one kind of work records beside its header. It holds no paths: those are in the header, which knows how to find
+/// them again after the folder was moved.
+pub(crate) trait Payload: Clone + Serialize + DeserializeOwned {
+    /// The kind of work.
+    const WORK: Work;
+    /// How far the work is, as it is noted on the way.
+    type Mark: Serialize + DeserializeOwned;
+}
+
+/// An image that takes part under its own name; its journal stands beside it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Member {
+pub(crate) struct Member {
     /// Where it stood when the work began.
-    #[serde(serialize_with = "crate::lossy::text")]
-    pub path: PathBuf,
+    pub(crate) path: PathBuf,
     /// Its data identity then.
-    pub identity: Uuid,
+    pub(crate) identity: Uuid,
     /// The data identity that it gets before what it shows changes, if that is going to change.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub renewed: Option<Uuid>,
+    pub(crate) renewed: Option<Uuid>,
     /// Its file.
-    pub file: FileId,
+    pub(crate) file: FileId,
 }
 
 impl Member {
@@ -70,48 +80,44 @@ impl Member {
     }
 }
 
-/// An image that grew from the child.
+/// An image that reads through the one with which the work began, and is told of the result.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Grandchild {
+pub(crate) struct Reader {
     /// Where it stands.
-    #[serde(serialize_with = "crate::lossy::text")]
-    pub path: PathBuf,
+    pub(crate) path: PathBuf,
     /// Whether it records the absolute path of its parent.
-    pub absolute: bool,
+    pub(crate) absolute: bool,
     /// Its file.
-    pub file: FileId,
+    pub(crate) file: FileId,
 }
 
-/// What was begun, on which images.
+/// What every journal says, whatever its work.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Intent {
+pub(crate) struct Header {
     /// The form of this record.
-    pub version: u32,
-    /// What is under way.
-    pub work: Work,
+    pub(crate) version: u32,
+    pub(crate) work: Work,
     /// The host that began it.
-    pub host: String,
+    pub(crate) host: String,
     /// When.
-    pub started: Timestamp,
+    pub(crate) started: Timestamp,
     /// Which of the journals this one is.
-    pub at: usize,
+    pub(crate) at: usize,
     /// The folder that this journal was written in: a copy of it is another one.
-    pub folder: Option<FileId>,
-    /// The images that become one, the child first; of a transplant or a move only the one image.
-    pub layers: Vec<Member>,
-    /// The images that grew from the child.
-    pub children: Vec<Grandchild>,
-    /// Whether the child was marked read-only, as parents are.
-    pub frozen: bool,
-    /// Whether the ancestor recorded the absolute path of its own parent.
-    pub absolute: bool,
+    pub(crate) folder: Option<FileId>,
+    /// The images that take part, the one with which the work began first; of a chain each is the parent of the one
+    /// before it.
+    #[serde(deserialize_with = "crate::bounded::list::<_, _, MOST_IMAGES>")]
+    pub(crate) members: Vec<Member>,
+    /// The number of the member whose file holds the result.
+    pub(crate) survivor: usize,
+    /// The images that read through the first member.
+    #[serde(deserialize_with = "crate::bounded::list::<_, _, MOST_IMAGES>")]
+    pub(crate) readers: Vec<Reader>,
     /// The parent that the result has in the end, if it has one.
-    pub parent: Option<Member>,
-    /// The data identity of the result.
-    pub identity: Uuid,
+    pub(crate) parent: Option<Member>,
     /// The name under which the result stands in the end.
-    #[serde(serialize_with = "crate::lossy::text")]
-    pub result: PathBuf,
+    pub(crate) result: PathBuf,
     /// Files elsewhere that are not proven to be those that the work began with.
     #[serde(skip)]
     pub(crate) unproven: Vec<PathBuf>,
@@ -120,39 +126,83 @@ pub struct Intent {
     pub(crate) copied: bool,
 }
 
-impl Intent {
-    /// An intent of this host, now.
-    pub(crate) fn new(work: Work, layers: Vec<Member>, identity: Uuid, result: PathBuf) -> Self {
-        Self {
+/// A header, and what only this kind of work knows.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) struct Record<P> {
+    pub(crate) header: Header,
+    pub(crate) payload: P,
+}
+
+impl<P: Payload> Record<P> {
+    /// A record of this host, now; the first member holds the result, which nobody reads through and which has no
+    /// parent, until something else is said.
+    pub(crate) fn new(members: Vec<Member>, result: PathBuf, payload: P) -> Self {
+        let header = Header {
             version: VERSION,
-            work,
+            work: P::WORK,
             host: this_host(),
             started: Timestamp::now(),
             at: 0,
             folder: None,
-            layers,
-            children: Vec::new(),
-            frozen: false,
-            absolute: false,
+            members,
+            survivor: 0,
+            readers: Vec::new(),
             parent: None,
-            identity,
             result,
             unproven: Vec::new(),
             copied: false,
-        }
+        };
+        Self { header, payload }
     }
 
-    /// The image at whose end the work began.
-    pub fn child(&self) -> &Path {
-        self.layers.first().map_or(Path::new(""), |member| &member.path)
+    /// The record as the journal with this number holds it.
+    pub(super) fn as_at(&self, at: usize, place: &Path) -> Result<Self> {
+        let mut record = self.clone();
+        (record.header.at, record.header.folder) = (at, Some(FileId::of(&folder_of(place))?));
+        // A name that came back as another would be another file.
+        if let Some(path) = record.header.paths().find(|path| path.to_str().is_none()) {
+            return Err(Error::usage(
+                format!("the work cannot be recorded: {} is no Unicode", path.display()),
+                "rename what is none: a folder on the way, or the file",
+            ));
+        }
+        Ok(record)
+    }
+
+    /// The same with the files of a copy, where this is one, in the place of the originals.
+    pub(crate) fn as_found(&self) -> Self {
+        let mut found = self.clone();
+        let header = &mut found.header;
+        if header.copied {
+            for member in &mut header.members {
+                let file = FileId::of(&member.path).or_else(|_| FileId::of(&header.result));
+                member.file = file.unwrap_or(member.file);
+            }
+            header.readers.iter_mut().for_each(|reader| reader.file = FileId::of(&reader.path).unwrap_or(reader.file));
+        }
+        found
+    }
+}
+
+impl Header {
+    /// The image with which the work began.
+    pub(crate) fn image(&self) -> &Path {
+        self.members.first().map_or(Path::new(""), |member| &member.path)
     }
 
     /// The image whose file holds the result.
     pub(crate) fn survivor(&self) -> Option<&Member> {
-        match self.work {
-            Work::MergeIntoParent => self.layers.last(),
-            Work::MergeIntoChild | Work::Transplant | Work::Move => self.layers.first(),
-        }
+        self.members.get(self.survivor)
+    }
+
+    /// Where the image stands whose file holds the result, until it gets its name.
+    pub(crate) fn survivor_path(&self) -> &Path {
+        self.survivor().map_or_else(|| self.image(), |member| &member.path)
+    }
+
+    /// The files that the work changes, renames or removes.
+    pub(crate) fn changing(&self) -> impl Iterator<Item = &Path> {
+        self.members.iter().map(|member| &*member.path).chain(self.readers.iter().map(|reader| &*reader.path))
     }
 
     /// Whether the file at `path` is the one that took part, as far as a copy lets that be told.
@@ -161,8 +211,8 @@ impl Intent {
     }
 
     /// The journals: the one that takes the marks, then its copies.
-    pub(crate) fn places(&self) -> Vec<PathBuf> {
-        let mut places: Vec<PathBuf> = self.layers.iter().map(|member| journal_of(&member.path)).collect();
+    pub(super) fn places(&self) -> Vec<PathBuf> {
+        let mut places: Vec<PathBuf> = self.members.iter().map(|member| journal_of(&member.path)).collect();
         let result = journal_of(&self.result);
         if !places.contains(&result) {
             places.push(result);
@@ -170,35 +220,9 @@ impl Intent {
         places
     }
 
-    /// The intent as the journal with this number holds it.
-    pub(crate) fn as_at(&self, at: usize, place: &Path) -> Result<Self> {
-        let mut intent = Self { at, folder: Some(FileId::of(&folder_of(place))?), ..self.clone() };
-        // A name that came back as another would be another file.
-        if let Some(path) = intent.paths().find(|path| path.to_str().is_none()) {
-            return Err(Error::usage(
-                format!("the work cannot be recorded: {} is no Unicode", path.display()),
-                "rename what is none: a folder on the way, or the file",
-            ));
-        }
-        Ok(intent)
-    }
-
-    /// The same with the files of a copy, where this is one, in the place of the originals.
-    pub(crate) fn as_found(&self) -> Self {
-        let mut found = self.clone();
-        if self.copied {
-            for member in &mut found.layers {
-                let file = FileId::of(&member.path).or_else(|_| FileId::of(&self.result));
-                member.file = file.unwrap_or(member.file);
-            }
-            found.children.iter_mut().for_each(|child| child.file = FileId::of(&child.path).unwrap_or(child.file));
-        }
-        found
-    }
-
     /// Whether two journals speak of the same work.
     pub(crate) fn is_same(&self, other: &Self) -> bool {
-        (self.started, self.identity, self.child()) == (other.started, other.identity, other.child())
+        (self.started, &self.host, self.image()) == (other.started, &other.host, other.image())
     }
 
     /// Whether this host began it.
@@ -240,7 +264,7 @@ impl Intent {
                 "{} of {} was begun with other files: this journal, or what it speaks of, is a copy, and {} may belong to \
                  the original",
                 self.work,
-                self.child().display(),
+                self.image().display(),
                 names.join(", ")
             ),
             "go on where the original is; of a copy all can be read, and copied into images of their own (`copy`)",
@@ -248,29 +272,28 @@ impl Intent {
     }
 
     fn paths(&mut self) -> impl Iterator<Item = &mut PathBuf> {
-        let layers = self.layers.iter_mut().map(|member| &mut member.path);
-        let parent = self.parent.iter_mut().map(|member| &mut member.path);
-        let children = self.children.iter_mut().map(|child| &mut child.path);
-        layers.chain(children).chain(parent).chain(std::iter::once(&mut self.result))
+        let members = self.members.iter_mut().chain(&mut self.parent).map(|member| &mut member.path);
+        let readers = self.readers.iter_mut().map(|reader| &mut reader.path);
+        members.chain(readers).chain(std::iter::once(&mut self.result))
     }
 
     fn files(&self) -> Vec<FileId> {
-        let members = self.layers.iter().chain(&self.parent).map(|member| member.file);
-        members.chain(self.children.iter().map(|child| child.file)).collect()
+        let members = self.members.iter().chain(&self.parent).map(|member| member.file);
+        members.chain(self.readers.iter().map(|reader| reader.file)).collect()
     }
 }
 
 /// Paths count from the folder that the journal is in now: a folder that moved as a whole took everything along, and
 /// a copy of it speaks of the copies. What lies outside of it must prove to be the same file.
-pub(crate) fn rebase(intent: &mut Intent, path: &Path) {
-    let (Ok(now), Some(then)) = (std::fs::canonicalize(path), intent.places().get(intent.at).cloned()) else { return };
+pub(super) fn rebase(header: &mut Header, path: &Path) {
+    let (Ok(now), Some(then)) = (std::fs::canonicalize(path), header.places().get(header.at).cloned()) else { return };
     let (from, to) = (folder_of(&then), folder_of(&now));
-    let is_copy = FileId::of(&to).ok() != intent.folder;
-    let files = intent.files();
+    let is_copy = FileId::of(&to).ok() != header.folder;
+    let files = header.files();
     let is_same = |path: &Path| FileId::of(path).is_ok_and(|found| files.contains(&found));
     let is_there = |path: &Path| std::fs::symlink_metadata(path).is_ok();
     let mut unproven = Vec::new();
-    for path in intent.paths() {
+    for path in header.paths() {
         let way = relative_path(&from, path);
         let here = tidy(&to.join(&way));
         let there = path.clone();
@@ -289,11 +312,11 @@ pub(crate) fn rebase(intent: &mut Intent, path: &Path) {
             }
         }
     }
-    (intent.unproven, intent.copied) = (unproven, is_copy);
+    (header.unproven, header.copied) = (unproven, is_copy);
 }
 
 /// The journal that stands beside an image while something is under way with it.
-pub fn journal_of(image: &Path) -> PathBuf {
+pub(crate) fn journal_of(image: &Path) -> PathBuf {
     let mut name = OsString::from(image);
     name.push(ENDING);
     PathBuf::from(name)
