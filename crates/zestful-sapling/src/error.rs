@@ -7,6 +7,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use crate::finding::{Effect, Finding};
+pub use crate::refusal::{Hold, Holder, Refusal};
 
 /// The result of every fallible call of this library.
 pub type Result<T> = std::result::Result<T, Error>;
@@ -31,7 +32,7 @@ pub enum Error {
     #[error("{1}")]
     Refused(Refusal, Box<Advice>),
     /// The host's file system answered with an error.
-    #[error("cannot {action} {}: {source}", path.display())]
+    #[error("cannot {action} {}", path.display())]
     Io {
         /// What was being done, as a verb: "read", "open for writing".
         action: String,
@@ -42,7 +43,7 @@ pub enum Error {
         source: io::Error,
     },
     /// Work on a block device ended before it was done.
-    #[error("{source}; {} was begun and shows no disk now: begin again, nothing of its old content is left to rely on", path.display())]
+    #[error("{} was begun and shows no disk now: begin again, nothing of its old content is left to rely on", path.display())]
     Unfinished {
         /// The device.
         path: PathBuf,
@@ -50,62 +51,29 @@ pub enum Error {
         source: Box<Error>,
     },
     /// Work on several files was begun and is not finished; whatever reads them reads as before.
-    #[error("{source}; what was begun with {0} is not finished, and it reads as before: `resume {0}` carries on, `abandon {0}` gives it up", path.display())]
+    #[error("what was begun with {} is not finished, and it reads as before; it can be carried on, or given up", path.display())]
     UnderWay {
         /// The image.
         path: PathBuf,
         /// Why it ended.
         source: Box<Error>,
     },
+    /// What was read back from a new copy is not what was written into it; the copy was thrown away.
+    #[error(
+        "{}: what is read back differs from what was written: the host's disk or memory cannot be trusted; the copy is \
+         thrown away, check the host before the next one",
+        path.display()
+    )]
+    VerifyFailed {
+        /// The copy.
+        path: PathBuf,
+    },
+    /// A thread of this work ended without a reason, which is a fault of this program.
+    #[error("a part of the work ended before its time and left no reason; nothing was left half-made, report this")]
+    WorkerEnded,
     /// The work was stopped on request; nothing half-made is left under a final name.
     #[error("stopped on request before it was done; nothing was left half-made")]
     Cancelled,
-}
-
-/// Why something possible was refused.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-#[non_exhaustive]
-pub enum Refusal {
-    /// Another process holds the image.
-    InUse,
-    /// The host has too little space.
-    NoSpace,
-    /// A file stands where a new one should go.
-    Exists,
-    /// The image is marked read-only on the host, as parents are.
-    ReadOnly,
-    /// Other images depend on this one.
-    NeededByChildren,
-    /// The name of the file and its content say different formats.
-    FormatDisagrees,
-    /// A block device is not blank.
-    HasContent,
-    /// A partition table would come to stand on sectors of another size.
-    SectorsDiffer,
-    /// Another program changed what was being read.
-    SourceChanged,
-    /// An image is not the one that a child recorded as its parent.
-    IdentityDiffers,
-    /// More than one image is what was looked for.
-    Ambiguous,
-    /// A longer change that was begun is not finished.
-    UnderWay,
-    /// The image is pinned: it is never to change.
-    Pinned,
-    /// The host that began something is another one.
-    OtherHost,
-    /// What was begun was begun with other files than these, such as the originals of these copies.
-    OtherFiles,
-    /// The file has a second name.
-    HardLinks,
-    /// A suspended machine goes on from the content that would change.
-    SavedState,
-    /// A child cannot be recorded as one of its parent.
-    Unrecorded,
-    /// Neither way of doing it is possible.
-    NoWay,
-    /// An earlier write or sync of this handle failed, so nothing more is written through it.
-    EarlierFailure,
 }
 
 /// A message and what to do about it.
@@ -196,7 +164,7 @@ impl std::fmt::Display for ParentProblem {
                 write!(
                     f,
                     "{child}: its parent was not found; recorded as {}, looked at {}; it may have been moved or \
-                     renamed: find it by its identity (`relink CHILD --search FOLDER`), or put it back",
+                     renamed: find it by its identity, or put it back",
                     list(recorded.clone()),
                     list(tried.iter().map(|p| p.display().to_string()).collect()),
                 )
@@ -205,7 +173,7 @@ impl std::fmt::Display for ParentProblem {
                 f,
                 "{child}: {} is not the parent that this child was made from (data identity {found}, expected \
                  {expected}); the parent was changed since, or is another disk, so that nothing read through it is \
-                 certain: restore it from a copy, or find the right one (`relink CHILD --search FOLDER`)",
+                 certain: restore it from a copy, or find the right one by its identity",
                 parent.display()
             ),
             ParentProblemKind::Unreadable { parent, reason } => {
@@ -270,6 +238,32 @@ impl Error {
 }
 
 impl Error {
+    /// The message together with all its causes, as one text for a user.
+    ///
+    /// ```
+    /// use zestful_sapling::chain::{Chain, OpenOptions};
+    /// let Err(error) = Chain::open("/nothing/here.vhdx".as_ref(), &OpenOptions::new()) else { unreachable!() };
+    /// assert_eq!(error.to_string(), "cannot open /nothing/here.vhdx");
+    /// assert!(error.with_causes().starts_with("cannot open /nothing/here.vhdx: No such file"));
+    /// ```
+    pub fn with_causes(&self) -> String {
+        match self {
+            // What was begun is told after the reason that ended it.
+            Error::Unfinished { source, .. } | Error::UnderWay { source, .. } => {
+                format!("{}; {self}", source.with_causes())
+            }
+            _ => {
+                let mut text = self.to_string();
+                let mut cause = std::error::Error::source(self);
+                while let Some(next) = cause {
+                    text = format!("{text}: {next}");
+                    cause = next.source();
+                }
+                text
+            }
+        }
+    }
+
     /// The same with the file named in its finding, if it has one.
     pub(crate) fn at(mut self, path: &Path) -> Self {
         if let Error::Damaged(finding) | Error::Unsupported(finding) = &mut self {

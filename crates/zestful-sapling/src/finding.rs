@@ -136,7 +136,7 @@ impl std::fmt::Display for Finding {
         write!(f, "{} at byte {}: {}", self.place.structure, self.place.offset, self.message)?;
         match self.effect {
             Effect::Readable => Ok(()),
-            Effect::Fatal => f.write_str("; nothing was changed, `check` tells all that is wrong with the file"),
+            Effect::Fatal => f.write_str("; nothing was changed"),
             Effect::NotSupported => f.write_str("; a newer version may know it"),
         }
     }

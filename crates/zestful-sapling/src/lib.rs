@@ -65,6 +65,7 @@ pub mod image;
 mod lossy;
 pub mod ops;
 pub mod progress;
+mod refusal;
 mod sidecar;
 pub mod size;
 pub mod storage;

@@ -118,16 +118,6 @@ impl From<SpaceName> for Space {
     }
 }
 
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub(crate) enum Force {
-    /// A format that the file's ending contradicts
-    Ending,
-    /// Sectors of another size under a partition table
-    Sectors,
-    /// A source that another program has open for writing
-    InUse,
-}
-
 #[derive(Clone, Copy, Debug, ValueEnum)]
 pub(crate) enum IdentityName {
     /// One of its own
@@ -175,8 +165,11 @@ pub(crate) struct ImageOptions {
     #[arg(long, value_name = "SIZE", value_parser = size)]
     pub(crate) piece_size: Option<u64>,
     /// Do it all the same, where it was refused for this
-    #[arg(long, value_enum, value_name = "WHAT", require_equals = true, value_delimiter = ',')]
-    pub(crate) force: Vec<Force>,
+    #[arg(
+        long, value_name = "WHAT", require_equals = true, value_delimiter = ',',
+        value_parser = overrides(&["ending", "sectors", "in-use"])
+    )]
+    pub(crate) force: Vec<Override>,
     /// The source's format, whatever its signature says
     #[arg(long, value_enum)]
     pub(crate) source_format: Option<FormatName>,
@@ -192,11 +185,7 @@ impl ImageOptions {
             .with_space(self.space.map(Into::into))
             .with_piece_size(self.piece_size);
         for force in &self.force {
-            image = image.with_override(match force {
-                Force::Ending => Override::Ending,
-                Force::Sectors => Override::Sectors,
-                Force::InUse => Override::InUse,
-            });
+            image = image.with_override(*force);
         }
         if yes { image.with_override(Override::DeviceContent) } else { image }
     }
@@ -204,7 +193,7 @@ impl ImageOptions {
     /// The format of the source, unless its name contradicts it.
     pub(crate) fn source_format(&self, source: &Path) -> Result<Option<Format>, zestful_sapling::Error> {
         let format = self.source_format.map(Into::into);
-        if !self.force.contains(&Force::Ending) {
+        if !self.force.contains(&Override::Ending) {
             check_ending(source, format)?;
         }
         Ok(format)
@@ -228,9 +217,10 @@ impl From<NameOf> for KeepName {
     }
 }
 
-/// What may be forced on changes in a family, and what that goes over.
-const OVERRIDES: [(&str, Override, &str); 8] = [
+/// What may be forced, and what that goes over.
+const OVERRIDES: [(&str, Override, &str); 9] = [
     ("ending", Override::Ending, "A format that the file's ending contradicts"),
+    ("sectors", Override::Sectors, "Sectors of another size under a partition table"),
     ("identity", Override::Identity, "A parent that is not the one recorded"),
     (
         "unknown-children",
@@ -238,11 +228,16 @@ const OVERRIDES: [(&str, Override, &str); 8] = [
         "Images that may have grown from it, and are not to be found or read",
     ),
     ("unrecorded-child", Override::UnrecordedChild, "A parent that cannot record who grows from it"),
-    ("in-use", Override::InUse, "An image that another process has open for writing"),
+    ("in-use", Override::InUse, "An image, or a source, that another process has open for writing"),
     ("hard-links", Override::HardLinks, "A file that has other names"),
     ("saved-state", Override::SavedState, "A disk that a suspended machine goes on from"),
     ("other-host", Override::OtherHost, "What another host began"),
 ];
+
+/// What is typed after `--force=` for an override.
+pub(crate) fn name_of_override(allowed: Override) -> Option<&'static str> {
+    OVERRIDES.iter().find(|(_, known, _)| *known == allowed).map(|(name, ..)| *name)
+}
 
 /// Those of the overrides that a command knows.
 fn overrides(names: &'static [&'static str]) -> impl TypedValueParser<Value = Override> {

@@ -100,6 +100,13 @@ impl Console {
         self.message(ERROR, "error", message);
     }
 
+    /// What may be typed after an error.
+    pub(crate) fn hint(&self, next: &str) {
+        let text = text::wrapped(&format!("  next: {}", text::safe(next)), "    ");
+        self.log(&text);
+        _ = writeln!(anstream::stderr(), "{text}");
+    }
+
     fn message(&self, style: Style, word: &str, message: &str) {
         let message = text::safe(message);
         self.log(&format!("{word}: {message}"));

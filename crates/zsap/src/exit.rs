@@ -4,6 +4,7 @@ use std::process::ExitCode;
 
 use zestful_sapling::Error;
 
+use crate::advice;
 use crate::console::Console;
 
 /// How a command that did not fail ended.
@@ -67,11 +68,15 @@ pub(crate) fn settle(console: &Console, result: Result<Outcome, Failure>) -> Exi
             ExitCode::FAILURE
         }
         Err(Failure::Library(error)) => {
-            console.error(&error.to_string());
+            let (message, next) = (error.with_causes(), advice::next(&error));
+            console.error(&message);
+            if let Some(next) = &next {
+                console.hint(next);
+            }
             if console.json() {
+                let told = serde_json::json!({ "kind": kind(&error), "message": message, "next": next });
                 // Standard output may be gone as well; the exit status still tells.
-                _ = console
-                    .document(&serde_json::json!({ "error": { "kind": kind(&error), "message": error.to_string() } }));
+                _ = console.document(&serde_json::json!({ "error": told }));
             }
             ExitCode::from(status(&error))
         }

@@ -1,5 +1,6 @@
 //! `zsap`: make, derive, inspect, copy and check virtual disks and their chains.
 
+mod advice;
 mod args;
 mod commands;
 mod console;

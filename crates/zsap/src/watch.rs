@@ -89,8 +89,10 @@ pub(crate) fn patiently<T>(console: &Console, mut attempt: impl FnMut() -> Resul
     let until = Instant::now() + Duration::from_secs(console.common().wait);
     loop {
         match attempt() {
-            Err(Error::Refused(Refusal::InUse, _)) if ASKED.load(Ordering::Relaxed) => return Err(Error::Cancelled),
-            Err(Error::Refused(Refusal::InUse, _)) if Instant::now() < until => std::thread::sleep(TICK),
+            Err(Error::Refused(Refusal::InUse { .. }, _)) if ASKED.load(Ordering::Relaxed) => {
+                return Err(Error::Cancelled);
+            }
+            Err(Error::Refused(Refusal::InUse { .. }, _)) if Instant::now() < until => std::thread::sleep(TICK),
             other => return other,
         }
     }

@@ -97,14 +97,14 @@ fn copies_of_every_sort_do_what_they_say() {
         ("show .", 0, "records.raw.pieces.json", ""),
         ("bytes read records.raw.pieces.json --at 40M --len 18", 0, "Caltha palustris\n", ""),
         ("bytes write records.raw.pieces.json --at 0 -i seeds.txt", 4, "", "whose digests would no longer hold"),
-        ("copy now.vhdx odd.vhdx --format vhd", 4, "", "say --force=ending"),
+        ("copy now.vhdx odd.vhdx --format vhd", 4, "", "--force=ending"),
         ("copy now.vhdx odd.vhdx --format vhd --force=ending -q", 0, "", ""),
     ];
     for (typed, status, out, err) in rows {
         scene.run(typed).expect(typed, status, out, err);
     }
     scene.run("show odd.vhdx").expect("odd", 4, "", "but it begins or ends like a vhd image");
-    scene.run("show odd.vhdx --format vhd").expect("odd", 4, "", "the name of odd.vhdx says vhdx, the option says vhd");
+    scene.run("show odd.vhdx --format vhd").expect("odd", 4, "", "the name of odd.vhdx says vhdx, vhd was asked for");
     scene.run("show odd.vhdx --format vhd --force=ending").expect("odd", 0, "vhd, dynamic", "");
     scene.spoil("records.raw.001", 5);
     scene.run("check records.raw.pieces.json").expect("piece", 3, "the piece records.raw.001 was changed", "");

@@ -64,7 +64,7 @@ pub(crate) fn identity_of(image: &Path, info: &ImageInfo) -> Result<Uuid> {
     info.data_identity.ok_or_else(|| {
         Error::usage(
             format!("{} is a {} disk, which has no identity that a child could record", image.display(), info.format),
-            "copy it to a vhdx image first (`copy`), and grow the children from that",
+            "copy it into a vhdx image first, and grow the children from that",
         )
     })
 }

@@ -123,8 +123,10 @@ fn try_candidate(
     }
     let unreadable = |error: Error| match error {
         // Somebody writing to the parent is an answer of its own, not a broken chain.
-        Error::Refused(Refusal::InUse, _) => Err(error),
-        other => Ok(Tried::Wrong(ParentProblemKind::Unreadable { parent: path.to_owned(), reason: other.to_string() })),
+        Error::Refused(Refusal::InUse { .. }, _) => Err(error),
+        other => {
+            Ok(Tried::Wrong(ParentProblemKind::Unreadable { parent: path.to_owned(), reason: other.with_causes() }))
+        }
     };
     let file = match options.open_file(path) {
         Ok(file) => file,

@@ -123,7 +123,7 @@ fn judge(path: &Path, image: &dyn Image, identity: HostIdentity, parents: &mut [
                 let names_this = matches!(error, Error::Parent(problem) if matches!(&problem.kind,
                     ParentProblemKind::Mismatch { parent: there, .. } if real(there).is_ok_and(|there| there == parent.real)));
                 if parent.settle(path, file) || names_this {
-                    let reason = format!("its parent cannot be told: {error}");
+                    let reason = format!("its parent cannot be told: {}", error.with_causes());
                     parent.unknown.push(UnknownChild { path: path.to_owned(), reason });
                 }
             }
@@ -171,7 +171,8 @@ impl Parent {
 
     fn note_unreadable(&mut self, path: &Path, error: &Error) {
         if self.settle(path, FileId::of(path).ok()) || self.may_have {
-            let reason = format!("it cannot be read, so that it is not known what it grew from: {error}");
+            let reason =
+                format!("it cannot be read, so that it is not known what it grew from: {}", error.with_causes());
             self.unknown.push(UnknownChild { path: path.to_owned(), reason });
         }
     }

@@ -142,9 +142,11 @@ pub(crate) fn open_for_look(path: &Path, format: Option<Format>, count: bool) ->
     let is_device = BlockDevice::is_at(path);
     let opened = if is_device { open_place(path, Access::ReadUnlocked) } else { open_place_at_once(path) };
     let (place, in_use) = match opened {
-        Ok(place) if is_device => (place, user_of(path)?),
+        Ok(place) if is_device => (place, user_of(path)?.map(|holder| holder.name)),
         Ok(place) => (place, None),
-        Err(Error::Refused(Refusal::InUse, _)) => (open_place(path, Access::ReadUnlocked)?, user_of(path)?),
+        Err(Error::Refused(Refusal::InUse { .. }, _)) => {
+            (open_place(path, Access::ReadUnlocked)?, user_of(path)?.map(|holder| holder.name))
+        }
         Err(other) => return Err(other),
     };
     let (storage, identity) = (place.storage, place.identity);

@@ -67,14 +67,14 @@ impl Guard {
             return Ok(());
         }
         Err(Error::refused(
-            Refusal::HardLinks,
+            Refusal::HardLinks { path: image.to_owned(), names: found.nlink() },
             format!(
                 "{} is one of {} names of the same file (hard links); what is known under the others, and who uses them, is \
                  not seen from here",
                 image.display(),
                 found.nlink()
             ),
-            "take the other names away, or copy the image (`copy`) and work with that; --force=hard-links goes on",
+            "take the other names away, or copy the image and work with that",
         ))
     }
 
@@ -83,9 +83,9 @@ impl Guard {
         match header.is_of_this_host() || self.allows(Override::OtherHost) {
             true => Ok(()),
             false => Err(Error::refused(
-                Refusal::OtherHost,
+                Refusal::OtherHost { image: header.image().to_owned() },
                 format!("{} was begun by another host, which may be at it still", header.work),
-                "look there first; if that host is gone, say --force=other-host",
+                "look there first, whether that host is gone for good",
             )),
         }
     }
@@ -96,10 +96,9 @@ impl Guard {
             return Ok(());
         }
         Err(Error::refused(
-            Refusal::SavedState,
+            Refusal::SavedState { path: image.to_owned() },
             format!("{} says that a suspended machine goes on from it, which a change would harm", image.display()),
-            "end the machine's suspension first, or copy the disk (`copy`) and change that; --force=saved-state if the \
-             machine will not be resumed",
+            "end the machine's suspension first, or copy the disk and change that",
         ))
     }
 
@@ -112,9 +111,9 @@ impl Guard {
         match writers.found.first() {
             None => Ok(writers.not_seen()),
             Some((path, holder)) => Err(Error::refused(
-                Refusal::InUse,
-                format!("{} is open for writing in {holder}", path.display()),
-                "end that, or say --force=in-use if it is certain to leave the image alone",
+                Refusal::InUse { path: path.clone(), holder: Some(Box::new(holder.clone())) },
+                format!("{} is open for writing in {}", path.display(), holder.name),
+                "end that first",
             )),
         }
     }
@@ -133,12 +132,9 @@ impl Guard {
         let message = format!("{} may be needed by {}", image.display(), reasons.join("; "));
         match self.allows(Override::UnknownChildren) {
             true => Ok(Some(message)),
-            false => Err(Error::refused(
-                Refusal::NeededByChildren,
-                message,
-                "bring it back or mend it, search further (--search FOLDER), or say --force=unknown-children if nothing needs \
-                 the image any more",
-            )),
+            false => {
+                Err(Error::refused(needed_by(image, children), message, "bring it back or mend it, or search further"))
+            }
         }
     }
 
@@ -149,7 +145,7 @@ impl Guard {
         let needed: Vec<String> = children.all().map(|child| child.display().to_string()).collect();
         if !needed.is_empty() {
             let message = format!("{} is the parent of {}", image.display(), needed.join(", "));
-            return Err(Error::refused(Refusal::NeededByChildren, message, advice));
+            return Err(Error::refused(needed_by(image, &children), message, advice));
         }
         let mut warnings = Vec::new();
         warnings.extend(self.refuse_unknown(image, &children)?);
@@ -169,11 +165,7 @@ impl Guard {
         );
         match self.allows(Override::UnknownChildren) {
             true => Ok(Some(message)),
-            false => Err(Error::refused(
-                Refusal::NeededByChildren,
-                message,
-                "search further (--search FOLDER), or say --force=unknown-children if there are none",
-            )),
+            false => Err(Error::refused(needed_by(image, children), message, "search further")),
         }
     }
 
@@ -182,7 +174,7 @@ impl Guard {
         let opened = open_place_mut(image, Access::Write);
         let mut warnings = Vec::new();
         // Why a file is marked read-only says more than that it is.
-        if is_single_file(image) && matches!(opened, Ok(_) | Err(Error::Refused(Refusal::ReadOnly, _))) {
+        if is_single_file(image) && matches!(opened, Ok(_) | Err(Error::Refused(Refusal::ReadOnly { .. }, _))) {
             warnings = self.refuse_for_writing(image)?;
         }
         let (storage, identity) = opened?;
@@ -195,7 +187,7 @@ impl Guard {
         if let Some((found, _)) = recognise(image).ok().flatten() {
             self.refuse_saved_state(image, found.info())?;
         }
-        let advice = "write to a child, or to a new one (`derive`): a change here would break them all";
+        let advice = "write to a child, or to a new one: a change here would break them all";
         let mut warnings = self.refuse_needed(image, advice)?.1;
         warnings.extend(self.refuse_writers([image])?);
         Ok(warnings)
@@ -227,6 +219,14 @@ pub(crate) fn parent_beside(image: &Path) -> Option<PathBuf> {
     let (child, identity) = recognise(image).ok()??;
     let parent = parent_of(&*child, None, &[identity], &OpenOptions::new().without_locks()).ok()??;
     Some(parent.image.path().to_owned())
+}
+
+pub(crate) fn needed_by(image: &Path, children: &Children) -> Refusal {
+    Refusal::NeededByChildren {
+        image: image.to_owned(),
+        children: children.all().cloned().collect(),
+        unknown: children.unknown.iter().map(|child| child.path.clone()).collect(),
+    }
 }
 
 /// Refuses a symbolic link where the file itself is to get another name or to go.

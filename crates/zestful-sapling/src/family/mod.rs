@@ -22,6 +22,7 @@ pub(crate) use children::children_of_each;
 pub use children::{Children, UnknownChild, children_of};
 pub use facts::{LogReport, ParentReport, ParentState, PlaceReport, Report, inspect};
 pub use guard::Guard;
+pub(crate) use guard::needed_by;
 pub(crate) use guard::{OpenForWriting, parent_beside, refuse_link};
 pub use overrides::Override;
 pub(crate) use record::record_children;

@@ -17,17 +17,26 @@ pub(crate) fn record_children(parent: &Path, change: &ChildrenChange<'_>, guard:
     let Err(error) = Companion::change_children(parent, change) else { return Ok(None) };
     let names: Vec<String> = change.new.iter().map(|(path, _)| path.display().to_string()).collect();
     let message = match names.is_empty() {
-        true => format!("what is known of the children of {} cannot be changed: {error}", parent.display()),
-        false => format!("{} cannot be recorded as grown from {}: {error}", names.join(", "), parent.display()),
+        true => {
+            format!("what is known of the children of {} cannot be changed: {}", parent.display(), error.with_causes())
+        }
+        false => format!(
+            "{} cannot be recorded as grown from {}: {}",
+            names.join(", "),
+            parent.display(),
+            error.with_causes()
+        ),
     };
     let is_pinned = Companion::known(parent).is_ok_and(|known| known.is_some_and(|companion| companion.pin.is_some()));
     if names.is_empty() || is_pinned || guard.allows(Override::UnrecordedChild) {
         return Ok(Some(message));
     }
     Err(Error::refused(
-        Refusal::Unrecorded,
+        Refusal::Unrecorded {
+            parent: parent.to_owned(),
+            children: change.new.iter().map(|(path, _)| path.clone()).collect(),
+        },
         message,
-        "mend that first; or say --force=unrecorded-child, and whoever later merges, moves or removes the parent will not \
-         know of the child, which then breaks",
+        "mend that first: whoever later merges, moves or removes the parent would not know of the child, which then breaks",
     ))
 }

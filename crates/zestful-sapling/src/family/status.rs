@@ -113,7 +113,7 @@ pub fn status_of(folder: &Path) -> Result<Status> {
     for path in files_in(folder)?.into_iter().filter(|path| is_temporary_name(path)) {
         status.leftovers.extend(stray_pieces(&path));
         match path.is_file().then(|| user_of(&path)).transpose()?.flatten() {
-            Some(holder) => status.held.push(Held { path, holder }),
+            Some(holder) => status.held.push(Held { path, holder: holder.name }),
             None => status.leftovers.push(path),
         }
     }
@@ -137,7 +137,7 @@ impl Status {
         self.not_seen = writers.not_seen();
         for (path, holder) in writers.found {
             if !self.held.iter().any(|held| held.path == path) {
-                self.held.push(Held { path, holder });
+                self.held.push(Held { path, holder: holder.name });
             }
         }
     }

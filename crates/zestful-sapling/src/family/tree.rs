@@ -174,13 +174,13 @@ impl Family {
         }
         for path in paths {
             if let Err(error) = survey.add(&path, None) {
-                survey.problems.push(Problem { path, message: error.to_string() });
+                survey.problems.push(Problem { path, message: error.with_causes() });
             }
         }
         for (path, found) in journals_in(folder)? {
             match found {
                 Ok(header) => survey.note_under_way(&header),
-                Err(error) => survey.problems.push(Problem { path, message: error.to_string() }),
+                Err(error) => survey.problems.push(Problem { path, message: error.with_causes() }),
             }
         }
         survey.tell_lone_companions();
@@ -218,7 +218,8 @@ impl Survey {
                 Ok(Some(found)) => next = found.image.path().to_owned(),
                 Err(error @ (Error::Parent(_) | Error::Io { .. })) => {
                     self.images[number].broken = true;
-                    self.problems.push(Problem { path: self.images[number].path.clone(), message: error.to_string() });
+                    self.problems
+                        .push(Problem { path: self.images[number].path.clone(), message: error.with_causes() });
                     return Ok(());
                 }
                 Err(other) => return Err(other),
@@ -243,11 +244,11 @@ impl Survey {
             |time: std::io::Result<std::time::SystemTime>| time.ok().and_then(|time| Timestamp::try_from(time).ok());
         let known = Companion::of(path).and_then(|own| Companion::joined(path, own, &self.lone));
         let companion = known.unwrap_or_else(|error| {
-            self.problems.push(Problem { path: path.to_owned(), message: error.to_string() });
+            self.problems.push(Problem { path: path.to_owned(), message: error.with_causes() });
             None
         });
         let under_way = under_way_at(path).unwrap_or_else(|error| {
-            self.problems.push(Problem { path: path.to_owned(), message: error.to_string() });
+            self.problems.push(Problem { path: path.to_owned(), message: error.with_causes() });
             None
         });
         if let Some(header) = &under_way {
@@ -298,7 +299,7 @@ impl Survey {
     fn tell_broken_pieces(&mut self, path: &Path) {
         match open_for_look(path, None, false).and_then(|opened| opened.storage.allocated()) {
             Ok(allocated) => self.in_pieces = self.in_pieces.saturating_add(allocated),
-            Err(error) => self.problems.push(Problem { path: path.to_owned(), message: error.to_string() }),
+            Err(error) => self.problems.push(Problem { path: path.to_owned(), message: error.with_causes() }),
         }
     }
 
@@ -325,7 +326,7 @@ impl Survey {
             }
             let message = format!(
                 "{} is the companion of an image that is not there: one that was moved or removed by hand has left its pin and \
-                 its known children behind; bring it back, or have a child find it (`relink`), or remove the companion if the \
+                 its known children behind; bring it back, or have a child find it, or remove the companion if the \
                  image is gone for good",
                 path.display()
             );
@@ -342,7 +343,7 @@ impl Survey {
             if let Some(first) = by_data.get(&id) {
                 let message = format!(
                     "{} has the same identity as {}: it was copied by hand; whoever searches for a parent may find either \
-                     (`identity --fresh` gives the copy one of its own)",
+                     (a fresh identity tells the copy apart)",
                     image.path.display(),
                     first.path.display()
                 );

@@ -68,7 +68,7 @@ impl UnderWay {
             (Work::Transplant, Some(other)) => format!(" onto {}", other.display()),
             (Work::Merge, Some(other)) => format!(" with {}", other.display()),
         };
-        let holder = user_of(&journal_of(header.image())).ok().flatten();
+        let holder = user_of(&journal_of(header.image())).ok().flatten().map(|holder| holder.name);
         let (state, end) = match &holder {
             Some(holder) => (UnderWayState::Held, format!("{holder} is at it now")),
             None if !header.unproven.is_empty() => (

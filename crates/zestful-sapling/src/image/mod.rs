@@ -356,7 +356,7 @@ pub(crate) fn check_range(info: &ImageInfo, path: &Path, offset: u64, len: u64) 
 pub(crate) fn no_parent(path: &Path) -> crate::Error {
     crate::Error::usage(
         format!("{} has no parent", path.display()),
-        "only a differencing image records one; grow one with `derive`",
+        "only a differencing image records one; grow one from a base",
     )
 }
 

@@ -60,9 +60,9 @@ pub(crate) fn open_place_mut(path: &Path, access: Access) -> Result<(Arc<dyn Sto
     }
     if is_descriptor(path) {
         return Err(Error::refused(
-            Refusal::ReadOnly,
+            Refusal::ReadOnly { path: path.to_owned() },
             format!("{} is a disk in pieces, whose digests would no longer hold", path.display()),
-            "copy it into one image (`copy`), and write to that",
+            "copy it into one image, and write to that",
         ));
     }
     let file = FileStorage::open(path, access)?;

@@ -55,7 +55,7 @@ pub fn probe(storage: &dyn ReadAt, named: Option<Format>) -> Result<Format> {
         (None, [only]) => Ok(*only),
         (None, []) => Err(Error::usage(
             format!("{} carries no signature of an image format", path.display()),
-            "if it is a raw disk say so with the format option, or give it the ending .raw",
+            "if it is a raw disk name that format, or give it the ending .raw",
         )),
         (name, found) => {
             let found: Vec<String> = found.iter().map(|format| format!("a {format} image")).collect();
@@ -65,9 +65,9 @@ pub fn probe(storage: &dyn ReadAt, named: Option<Format>) -> Result<Format> {
                 (_, None) => format!("the name of {} speaks of no format", path.display()),
             };
             Err(Error::refused(
-                Refusal::FormatDisagrees,
+                Refusal::FormatDisagrees { path: path.to_owned(), in_content: true },
                 format!("{name}, but it begins or ends like {}", found.join(" and ")),
-                "say which it is with the format option; a guest can write such a signature into its disk",
+                "say which format it is; a guest can write such a signature into its disk",
             ))
         }
     }
@@ -86,9 +86,9 @@ pub fn probe(storage: &dyn ReadAt, named: Option<Format>) -> Result<Format> {
 pub fn check_ending(path: &Path, format: Option<Format>) -> Result<()> {
     match (format_of_name(path), format) {
         (Some(name), Some(format)) if name != format => Err(Error::refused(
-            Refusal::FormatDisagrees,
-            format!("the name of {} says {name}, the option says {format}", path.display()),
-            "leave the option out, choose another name, or say --force=ending if it is meant so",
+            Refusal::FormatDisagrees { path: path.to_owned(), in_content: false },
+            format!("the name of {} says {name}, {format} was asked for", path.display()),
+            "name no format, or choose another name",
         )),
         _ => Ok(()),
     }

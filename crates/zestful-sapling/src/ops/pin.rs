@@ -51,7 +51,7 @@ impl PinImage {
         if let Some(pin) = pin_of(&self.path)? {
             return Err(Error::usage(
                 format!("{} is pinned already, since {:.0}", self.path.display(), pin.pinned),
-                "`pin --verify` compares it with what was pinned",
+                "verifying the pin compares it with what was pinned",
             ));
         }
         let mut plan = Plan { operation: "pin", ..Plan::default() };
@@ -199,7 +199,7 @@ pub fn verify_pin(path: &Path, search: &Search, progress: &Progress) -> Result<P
     let Some(pin) = pin_of(path)? else {
         return Err(Error::usage(
             format!("{} is not pinned, so there is nothing to compare it with", path.display()),
-            "pin it while it is known to be right (`pin`)",
+            "pin it while it is known to be right",
         ));
     };
     let disk = Chain::open(path, &OpenOptions::new())?;
@@ -228,7 +228,7 @@ pub fn verify_pin(path: &Path, search: &Search, progress: &Progress) -> Result<P
         identity_changed,
         children,
         record_renewed: matches!(renewed, Some(Ok(()))),
-        record_stale: renewed.and_then(Result::err).map(|error| error.to_string()),
+        record_stale: renewed.and_then(Result::err).map(|error| error.with_causes()),
     })
 }
 
@@ -269,7 +269,7 @@ pub fn unpin(path: &Path, search: &Search) -> Result<UnpinOutcome> {
     let held = Held::default();
     held.take(path, Access::AmendMetadata)?;
     refuse_under_way(path)?;
-    let not_pinned = || Error::usage(format!("{} is not pinned", path.display()), "`show` tells whether an image is");
+    let not_pinned = || Error::usage(format!("{} is not pinned", path.display()), "nothing needs to be done");
     let pin = pin_of(path)?.ok_or_else(not_pinned)?;
     let children = children_of(path, search)?;
     let is_free = pin.marked && children.is_none();

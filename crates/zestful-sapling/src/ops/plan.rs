@@ -52,7 +52,7 @@ impl Plan {
             return Ok(());
         }
         Err(Error::refused(
-            Refusal::NoSpace,
+            Refusal::NoSpace { path: target.to_owned(), needed, free },
             format!(
                 "{} may need {}, but the host has {} free there",
                 target.display(),

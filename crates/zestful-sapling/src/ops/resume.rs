@@ -109,8 +109,12 @@ pub fn abandon_guarded(path: &Path, guard: &Guard) -> Result<Abandoned> {
 
 /// What is under way with an image, beside which a journal stands, or, alone, in a folder.
 fn begun_at(path: &Path) -> Result<Header> {
-    let nothing =
-        || Error::usage(format!("nothing is under way with {}", path.display()), "`status` shows what is, in a folder");
+    let nothing = || {
+        Error::usage(
+            format!("nothing is under way with {}", path.display()),
+            "name an image with which something is, or the folder that it is in",
+        )
+    };
     if image_of_journal(path).is_some() {
         return read_header(path);
     }

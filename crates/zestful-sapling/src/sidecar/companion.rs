@@ -432,7 +432,7 @@ pub(crate) fn touched_since(image: &Path, pin: &Pin) -> Option<String> {
     // Not compared with when it was pinned: a host's files keep a coarser time than its clock.
     (Some(changed) != pin.modified).then(|| {
         format!(
-            "{} is pinned, and was written to behind its children's back {:.0}: `pin {0} --verify` tells whether its \
+            "{} is pinned, and was written to behind its children's back {:.0}: verifying the pin tells whether its \
              content changed, where, and who reads it",
             image.display(),
             changed
@@ -447,7 +447,7 @@ pub(crate) fn refuse_device(image: &Path) -> Result<()> {
     }
     Err(Error::usage(
         format!("{} is a device: nothing that is known of it can be kept beside it", image.display()),
-        "copy it into an image file (`copy`), and go on with that",
+        "copy it into an image file, and go on with that",
     ))
 }
 
@@ -459,9 +459,9 @@ pub(crate) fn refuse_pinned(image: &Path) -> Result<()> {
     match Companion::known(image)?.and_then(|companion| companion.pin) {
         None => Ok(()),
         Some(pin) => Err(Error::refused(
-            Refusal::Pinned,
+            Refusal::Pinned { image: image.to_owned(), since: pin.pinned },
             format!("{} is pinned, never to change, since {:.0}", image.display(), pin.pinned),
-            "grow a child from it (`derive`) and change that; or unpin it first (`unpin`), if nothing relies on it",
+            "grow a child from it and change that; or unpin it first, if nothing relies on it",
         )),
     }
 }

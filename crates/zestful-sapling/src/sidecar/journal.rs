@@ -15,7 +15,7 @@ use serde::de::{DeserializeOwned, IgnoredAny};
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
-use super::record::{Header, Payload, Record, VERSION, journal_of, rebase};
+use super::record::{Header, Payload, Record, VERSION, image_of_journal, journal_of, rebase};
 use crate::error::{Error, Refusal, Result};
 use crate::finding::Finding;
 use crate::storage::{Access, FileStorage, ReadAt, StagedFile, Storage, folder_of, real, remove, sync_folder};
@@ -47,9 +47,9 @@ pub(crate) fn refuse_under_way(image: &Path) -> Result<()> {
     match under_way_at(image)? {
         None => Ok(()),
         Some(header) => Err(Error::refused(
-            Refusal::UnderWay,
+            Refusal::UnderWay { image: image.to_owned(), must_go_on: false },
             format!("{} takes part in {} that was begun and is not finished", image.display(), header.work),
-            format!("carry it on (`resume {0}`), or give it up (`abandon {0}`)", image.display()),
+            "carry it on, or give it up",
         )),
     }
 }
@@ -62,7 +62,7 @@ struct Lines {
 
 fn damaged(path: &Path, why: &str) -> Error {
     let message = format!(
-        "{why}; what it was about cannot be told: look at the images beside it (`show`), and remove it by hand once they \
+        "{why}; what it was about cannot be told: look at the images beside it, and remove it by hand once they \
          are known to be whole"
     );
     Error::from_finding(Finding::fatal("journal-damaged", "journal", 0, message).at(path))
@@ -255,10 +255,10 @@ fn take_away(places: &[PathBuf]) -> Result<()> {
 fn put(place: &Path, text: &[u8], over: bool) -> Result<()> {
     let staged = if over { StagedFile::create_beside(place) } else { StagedFile::create(place) };
     let staged = staged.map_err(|error| match error {
-        Error::Refused(Refusal::Exists, _) => Error::refused(
-            Refusal::UnderWay,
+        Error::Refused(Refusal::Exists { .. }, _) => Error::refused(
+            Refusal::UnderWay { image: image_of_journal(place).unwrap_or_default(), must_go_on: false },
             format!("{} says that something is under way there already", place.display()),
-            "see what (`status`), then carry it on (`resume`) or give it up (`abandon`)",
+            "see what, then carry it on or give it up",
         ),
         other => other,
     })?;

@@ -242,7 +242,7 @@ impl Header {
         match self.at == 0 || folder_of(&first).is_dir() {
             true => Ok(true),
             false => Err(Error::refused(
-                Refusal::UnderWay,
+                Refusal::UnderWay { image: self.image().to_owned(), must_go_on: false },
                 format!("the journal of {} is {}, in a folder that is not there", self.work, first.display()),
                 "bring that folder back (mount it, or move it back), so that it can be told how far the work was",
             )),
@@ -259,7 +259,7 @@ impl Header {
         }
         let names: Vec<String> = self.unproven.iter().map(|path| path.display().to_string()).collect();
         Err(Error::refused(
-            Refusal::OtherFiles,
+            Refusal::OtherFiles { unproven: self.unproven.clone() },
             format!(
                 "{} of {} was begun with other files: this journal, or what it speaks of, is a copy, and {} may belong to \
                  the original",
@@ -267,7 +267,7 @@ impl Header {
                 self.image().display(),
                 names.join(", ")
             ),
-            "go on where the original is; of a copy all can be read, and copied into images of their own (`copy`)",
+            "go on where the original is; of a copy all can be read, and copied into images of their own",
         ))
     }
 

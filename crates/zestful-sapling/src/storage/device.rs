@@ -10,7 +10,7 @@ use std::path::{Path, PathBuf};
 use rustix::fs::{FallocateFlags, OFlags, fallocate, ioctl_blkpbszget, ioctl_blksszget};
 
 use super::{Access, HostIdentity, Medium, ReadAt, Storage};
-use crate::error::{Error, Refusal, Result};
+use crate::error::{Error, Hold, Holder, Refusal, Result};
 
 /// Bytes that are zeroed by one call at most, so that long work can be stopped in between.
 const ZERO_STEP: u64 = 64 << 20;
@@ -54,7 +54,7 @@ impl BlockDevice {
         let marked = std::fs::read_to_string(system_folder(found.rdev()).join("ro")).unwrap_or_default();
         if write && marked.trim() == "1" {
             return Err(Error::refused(
-                Refusal::ReadOnly,
+                Refusal::ReadOnly { path: path.to_owned() },
                 format!("{} is a read-only device", path.display()),
                 "choose another one, or make it writable on this host first",
             ));
@@ -91,9 +91,10 @@ impl BlockDevice {
 }
 
 fn in_use(path: &Path) -> Error {
-    let user = user_of(path).unwrap_or_else(|| "held by another program".to_owned());
+    let holder = user_of(path);
+    let user = holder.as_ref().map_or("held by another program", |holder| &holder.name);
     Error::refused(
-        Refusal::InUse,
+        Refusal::InUse { path: path.to_owned(), holder: holder.clone().map(Box::new) },
         format!("{} is in use: {user}", path.display()),
         "unmount it, or end what uses it, first; a disk in use is neither copied nor written to",
     )
@@ -109,7 +110,7 @@ fn system_folder(number: u64) -> PathBuf {
 }
 
 /// What uses a device, as far as the host tells.
-pub(super) fn user_of(path: &Path) -> Option<String> {
+pub(super) fn user_of(path: &Path) -> Option<Holder> {
     let number = std::fs::metadata(path).ok()?.rdev();
     let folder = system_folder(number);
     let mut wanted = vec![name_of(number)];
@@ -137,7 +138,8 @@ pub(super) fn user_of(path: &Path) -> Option<String> {
         let holder = std::fs::read_dir(folder.join("holders")).ok()?.flatten().next()?;
         Some(format!("the device {} stands on it", holder.file_name().to_string_lossy()))
     };
-    mounted.or_else(swapped).or_else(held)
+    let name = mounted.or_else(swapped).or_else(held)?;
+    Some(Holder { name, process: None, since: None, how: Hold::Device })
 }
 
 impl ReadAt for BlockDevice {

@@ -98,9 +98,9 @@ impl FileStorage {
         let marked = found.permissions().readonly();
         if access == Access::Write && marked {
             return Err(Error::refused(
-                Refusal::ReadOnly,
+                Refusal::ReadOnly { path: path.to_owned() },
                 format!("{} is marked read-only on this host, as parents of other images are", path.display()),
-                "write to a child of it instead, or free it once nothing depends on it (`unfreeze`)",
+                "write to a child of it instead, or unfreeze it once nothing depends on it",
             ));
         }
         let open = || {

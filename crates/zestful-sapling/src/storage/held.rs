@@ -67,8 +67,8 @@ impl Held {
 /// A program that takes no locks has put another file in the place of one that is locked.
 pub(crate) fn swapped(path: &Path) -> Error {
     Error::refused(
-        Refusal::SourceChanged,
+        Refusal::changed(path),
         format!("another file stands at {} than when the plan was made", path.display()),
-        "look at it (`show`), and begin again",
+        "look at it, and begin again",
     )
 }

@@ -29,7 +29,7 @@ impl Latched {
     fn guard(&self, act: impl FnOnce(&dyn Storage) -> Result<()>) -> Result<()> {
         if self.failed.load(Ordering::Acquire) {
             return Err(Error::refused(
-                Refusal::EarlierFailure,
+                Refusal::EarlierFailure { path: self.path().to_owned() },
                 format!("an earlier write to {} failed, so nothing more is written to it", self.path().display()),
                 "mend the cause and open the image again; all that was flushed is still there",
             ));

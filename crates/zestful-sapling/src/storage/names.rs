@@ -20,7 +20,7 @@ pub(crate) fn refuse_existing(target: &Path) -> Result<()> {
 
 fn exists(target: &Path) -> Error {
     Error::refused(
-        Refusal::Exists,
+        Refusal::Exists { path: target.to_owned() },
         format!("{} already exists and is never overwritten", target.display()),
         "choose another name, or move that file away first",
     )

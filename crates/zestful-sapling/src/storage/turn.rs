@@ -39,7 +39,7 @@ impl Turn {
                 Err(TryLockError::Error(error)) => return Err(Error::io("lock the folder", folder, error)),
                 Err(TryLockError::WouldBlock) if since.elapsed() > PATIENCE => {
                     return Err(Error::refused(
-                        Refusal::InUse,
+                        Refusal::InUse { path: folder.to_owned(), holder: None },
                         format!("the folder {} is locked by another process", folder.display()),
                         "end that process, and begin again",
                     ));

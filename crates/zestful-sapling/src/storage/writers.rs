@@ -10,7 +10,8 @@ use std::time::Duration;
 
 use super::HostIdentity;
 use super::file::is_ours;
-use super::lock::named;
+use super::lock::process;
+use crate::error::{Hold, Holder};
 
 /// A process between its making and its program has all our files open for an instant, and another command of ours that
 /// asks in vain for a lock has the file open meanwhile.
@@ -23,7 +24,7 @@ const MAPS: usize = 64 << 10;
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub(crate) struct Writers {
     /// The files that are open for writing, each with who has it open.
-    pub(crate) found: Vec<(PathBuf, String)>,
+    pub(crate) found: Vec<(PathBuf, Holder)>,
     /// Processes whose open files the host does not show to us.
     pub(crate) unseen: usize,
 }
@@ -75,7 +76,7 @@ pub(crate) fn writers_of<'a>(paths: impl IntoIterator<Item = &'a Path>) -> Write
         writers = Writers::default();
     }
     look_at_loop_devices(&wanted, &mut writers);
-    writers.found.sort();
+    writers.found.sort_by(|one, other| (&one.0, &one.1.name).cmp(&(&other.0, &other.1.name)));
     writers.found.dedup();
     writers
 }
@@ -83,10 +84,10 @@ pub(crate) fn writers_of<'a>(paths: impl IntoIterator<Item = &'a Path>) -> Write
 fn look_at_processes(wanted: &Wanted<'_>, writers: &mut Writers) {
     let Ok(processes) = std::fs::read_dir("/proc") else { return };
     let mut maps = Vec::with_capacity(MAPS);
-    for process in processes.flatten() {
-        let name = process.file_name();
+    for entry in processes.flatten() {
+        let name = entry.file_name();
         let Some(pid) = name.to_str().and_then(|name| name.parse::<u32>().ok()) else { continue };
-        let folder = process.path();
+        let folder = entry.path();
         match std::fs::read_link(folder.join("exe")).map_err(|error| error.kind()) {
             // A part of the kernel has no program, and no files.
             Err(ErrorKind::NotFound) => continue,
@@ -97,9 +98,12 @@ fn look_at_processes(wanted: &Wanted<'_>, writers: &mut Writers) {
             }
             _ => {}
         }
-        let who = || match pid == std::process::id() {
-            true => "another part of this process".to_owned(),
-            false => named(&pid.to_string()),
+        let who = || {
+            let holder = process(pid, Hold::Unlocked);
+            match pid == std::process::id() {
+                true => Holder { name: "another part of this process".to_owned(), ..holder },
+                false => holder,
+            }
         };
         match open_files(&folder, pid, wanted) {
             Ok(found) => writers.found.extend(found.into_iter().map(|path| (path.to_owned(), who()))),
@@ -109,7 +113,9 @@ fn look_at_processes(wanted: &Wanted<'_>, writers: &mut Writers) {
         maps.clear();
         if File::open(folder.join("maps")).and_then(|mut file| file.read_to_end(&mut maps)).is_ok() {
             for path in maps.split(|byte| *byte == b'\n').filter_map(|line| mapped_for_writing(line, wanted)) {
-                writers.found.push((path.to_owned(), format!("a mapping of {}", who())));
+                let holder = who();
+                let name = format!("a mapping of {}", holder.name);
+                writers.found.push((path.to_owned(), Holder { name, ..holder }));
             }
         }
     }
@@ -168,9 +174,8 @@ fn look_at_loop_devices(wanted: &Wanted<'_>, writers: &mut Writers) {
         let file = told("loop/backing_file");
         let path = wanted.stands_at(Path::new(file.trim_end_matches('\n')));
         if let Some(path) = path.filter(|_| told("ro").trim() != "1") {
-            writers
-                .found
-                .push((path.to_owned(), format!("the loop device /dev/{}", device.file_name().to_string_lossy())));
+            let name = format!("the loop device /dev/{}", device.file_name().to_string_lossy());
+            writers.found.push((path.to_owned(), Holder { name, process: None, since: None, how: Hold::Unlocked }));
         }
     }
 }

@@ -4,8 +4,7 @@ use std::path::Path;
 
 use crate::bytes::is_zero;
 use crate::chain::{Disk, Part, Stretch, for_each_part, for_each_stretch};
-use crate::error::{Error, Result};
-use crate::finding::Finding;
+use crate::error::Result;
 use crate::image::Image;
 use crate::progress::Progress;
 
@@ -112,13 +111,6 @@ impl<'a> Reading<'a> {
         }
         Ok(())
     }
-}
-
-/// What a copy holds is not what went into it.
-pub(crate) fn differs_from_written(path: &Path) -> Error {
-    let message = "what is read back differs from what was written: the host's disk or memory cannot be trusted; the copy is \
-                   thrown away, check the host before the next one";
-    Error::from_finding(Finding::fatal("copy-differs", "content", 0, message).at(path))
 }
 
 #[cfg(test)]

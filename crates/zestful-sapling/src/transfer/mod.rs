@@ -7,6 +7,6 @@ mod piece_digests;
 pub(crate) mod pipeline;
 
 pub(crate) use delta::{Delta, cost_of};
-pub(crate) use digest::{ContentDigest, differs_from_written, digest_of, layer_digest};
+pub(crate) use digest::{ContentDigest, digest_of, layer_digest};
 pub(crate) use marked::{Mark, Stamp, Transfer, stamp_of};
 pub(crate) use piece_digests::{PIECE, changed_since, digest_pieces};

@@ -69,7 +69,7 @@ impl Feed<'_> {
             digest.push(*offset, bytes);
         }
         // The writer has gone when nobody takes it, and has an error of its own.
-        if (self.send)(chunk) { Ok(()) } else { Err(Error::Cancelled) }
+        if (self.send)(chunk) { Ok(()) } else { Err(Error::WorkerEnded) }
     }
 }
 
@@ -116,7 +116,7 @@ pub(crate) fn run<T: Send>(
         let read = reader.join().unwrap_or_else(|panic| resume_unwind(panic));
         let written = written?;
         synced?;
-        read.map(|read| (written, read)).ok_or(Error::Cancelled)
+        read.map(|read| (written, read)).ok_or(Error::WorkerEnded)
     })
 }
 

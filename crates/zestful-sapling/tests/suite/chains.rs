@@ -130,7 +130,7 @@ fn a_parent_changed_behind_its_childs_back_is_never_read() {
     // Somebody takes the mark away and writes.
     let base = scene.path("fen-base.vhdx");
     let refused = FileStorage::open(&base, Access::Write).map(|_| ());
-    assert!(matches!(refused, Err(Error::Refused(Refusal::ReadOnly, _))));
+    assert!(matches!(refused, Err(Error::Refused(Refusal::ReadOnly { .. }, _))));
     let mut permissions = std::fs::metadata(&base).unwrap().permissions();
     std::os::unix::fs::PermissionsExt::set_mode(&mut permissions, 0o644);
     std::fs::set_permissions(&base, permissions).unwrap();
@@ -138,7 +138,7 @@ fn a_parent_changed_behind_its_childs_back_is_never_read() {
     assert_eq!(children.children, [scene.path("germination-01.vhdx")]);
     // Our own writers know of the child; another program asks nobody.
     let ours = ChainMut::open(&base, &OpenOptions::new()).map(|_| ());
-    assert!(matches!(ours, Err(Error::Refused(Refusal::NeededByChildren, _))), "{ours:?}");
+    assert!(matches!(ours, Err(Error::Refused(Refusal::NeededByChildren { .. }, _))), "{ours:?}");
     write_unasked(&base, 0, 9);
     let ParentProblemKind::Mismatch { parent, expected, found } = scene.problem("after.vhdx") else { panic!() };
     assert!(parent.ends_with("fen-base.vhdx") && expected != found);
@@ -196,6 +196,6 @@ fn a_parent_is_held_while_a_child_is_open() {
     assert_eq!(child.parents().len(), 2);
     assert_eq!(child.parents()[1].path().file_name().unwrap(), "fen-base.vhdx");
     let second = ChainMut::open(&scene.path("after.vhdx"), &OpenOptions::new()).map(|_| ());
-    assert!(matches!(second, Err(Error::Refused(Refusal::InUse, _))));
+    assert!(matches!(second, Err(Error::Refused(Refusal::InUse { .. }, _))));
     assert!(scene.open("germination-01.vhdx").is_ok(), "readers share");
 }

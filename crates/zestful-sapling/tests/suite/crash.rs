@@ -281,7 +281,7 @@ fn a_failure_at_any_operation_is_told_and_final() {
             failures += 1;
             assert!(matches!(error, Error::Io { .. }), "{error}");
             let next = image.write_at(&[9; 512], 0).and_then(|()| image.flush());
-            assert!(matches!(next, Err(Error::Refused(Refusal::EarlierFailure, _))), "{next:?}");
+            assert!(matches!(next, Err(Error::Refused(Refusal::EarlierFailure { .. }, _))), "{next:?}");
             layers.shape.assert_valid(storage, true);
         }
         assert!(failures > 15, "{failures}");

@@ -195,7 +195,7 @@ fn a_vhd_table_out_of_alignment_is_only_read() {
     put_vhd(&*storage, VHD_HEADER, 1024, 36, 16, &(VHD_TABLE + 4).to_be_bytes());
     let image = open_image(storage.clone(), None).unwrap();
     assert!(image.warnings().iter().any(|finding| finding.code == "vhd-table-place"));
-    assert!(matches!(VhdMut::open(storage), Err(Error::Refused(Refusal::ReadOnly, _))));
+    assert!(matches!(VhdMut::open(storage), Err(Error::Refused(Refusal::ReadOnly { .. }, _))));
 }
 
 /// Another record of the parent leaves alone what is not ours, unless it names the parent that goes.
@@ -271,7 +271,7 @@ fn a_disk_of_a_suspended_machine_is_written_to_only_when_that_is_meant() {
     };
     suspend(&child);
     let refused = |result: zestful_sapling::Result<()>| {
-        assert!(matches!(result, Err(Error::Refused(Refusal::SavedState, _))), "{result:?}");
+        assert!(matches!(result, Err(Error::Refused(Refusal::SavedState { .. }, _))), "{result:?}");
     };
     let allowed = Override::SavedState;
     refused(WriteBytes::new(&child, 0, 1).plan().map(|_| ()));
@@ -294,7 +294,7 @@ fn a_disk_of_a_suspended_machine_is_written_to_only_when_that_is_meant() {
         .map(|_| ())
         .unwrap_or_else(
             // The base has another child; the saved state is no reason any more.
-            |error| assert!(matches!(error, Error::Refused(Refusal::NeededByChildren, _)), "{error}"),
+            |error| assert!(matches!(error, Error::Refused(Refusal::NeededByChildren { .. }, _)), "{error}"),
         );
 }
 

@@ -94,7 +94,7 @@ fn who_writes_without_asking_stops_what_would_change_the_file() {
                 let when = format!("{format} {act:?} while somebody writes to {}", member.display());
                 match stage.cast.touched(act).contains(member) {
                     true => {
-                        let is_refused = matches!(&ended, Err(Error::Refused(Refusal::InUse, _)));
+                        let is_refused = matches!(&ended, Err(Error::Refused(Refusal::InUse { .. }, _)));
                         assert!(is_refused, "{when}: {ended:?}");
                         assert_eq!(tape.changes(), vec![], "{when}");
                         refusals += 1;
@@ -131,7 +131,7 @@ fn a_second_name_of_a_file_stops_what_would_change_it() {
                 std::fs::hard_link(&member, &second).unwrap();
                 let ended = stage.cast.perform(act);
                 let when = format!("{format} {act:?} with a second name of {}", member.display());
-                assert!(matches!(&ended, Err(Error::Refused(Refusal::HardLinks, _))), "{when}: {ended:?}");
+                assert!(matches!(&ended, Err(Error::Refused(Refusal::HardLinks { .. }, _))), "{when}: {ended:?}");
                 assert_eq!(tape.changes(), vec![], "{when}");
                 std::fs::remove_file(second).unwrap();
             }
@@ -165,7 +165,8 @@ fn a_child_that_cannot_be_recorded_does_not_appear() {
             }
             let ended = stage.cast.perform(act);
             // A relink that changes nothing in the child has found it before, too.
-            let is_refused = matches!(&ended, Err(Error::Refused(Refusal::Unrecorded, _) | Error::UnderWay { .. }));
+            let is_refused =
+                matches!(&ended, Err(Error::Refused(Refusal::Unrecorded { .. }, _) | Error::UnderWay { .. }));
             assert!(is_refused || act == crate::acts::Act::Relink && ended.is_ok(), "{kind} {act:?}: {ended:?}");
             if kind == "folder" {
                 std::fs::remove_dir(&companion).unwrap();

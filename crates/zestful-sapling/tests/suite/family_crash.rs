@@ -263,8 +263,10 @@ fn a_full_host_at_any_moment_loses_nothing() {
             let Err(error) = work.run(&tribe) else { break };
             drop(tape);
             // A child that cannot be recorded is refused before it appears.
-            let is_told =
-                matches!(error, Error::Io { .. } | Error::UnderWay { .. } | Error::Refused(Refusal::Unrecorded, _));
+            let is_told = matches!(
+                error,
+                Error::Io { .. } | Error::UnderWay { .. } | Error::Refused(Refusal::Unrecorded { .. }, _)
+            );
             assert!(is_told, "{error}");
             work.judge(&tribe, &format!("with {fail_from} changes before the host was full"));
             let journals = [tribe.path(CHILD), work.result(&tribe)].map(|image| journal_of(&image));

@@ -266,7 +266,7 @@ impl Tribe {
                         plan.unwrap();
                         *self = Self::new(self.format);
                     }
-                    false => assert!(matches!(plan, Err(Error::Refused(Refusal::NeededByChildren, _)))),
+                    false => assert!(matches!(plan, Err(Error::Refused(Refusal::NeededByChildren { .. }, _)))),
                 }
             }
             Step::Renew { image } => {
@@ -307,11 +307,11 @@ impl Tribe {
             return assert!(matches!(plan.map(|_| ()), Err(Error::Usage(_))));
         }
         if layers[1..].iter().any(|layer| self.children(*layer).len() > 1) {
-            return assert!(matches!(plan.map(|_| ()), Err(Error::Refused(Refusal::NeededByChildren, _))));
+            return assert!(matches!(plan.map(|_| ()), Err(Error::Refused(Refusal::NeededByChildren { .. }, _))));
         }
         let sizes_differ = self.member(image).size != self.member(ancestor).size;
         if sizes_differ && direction == Some(Direction::IntoParent) {
-            return assert!(matches!(plan.map(|_| ()), Err(Error::Refused(Refusal::NoWay, _))));
+            return assert!(matches!(plan.map(|_| ()), Err(Error::Refused(Refusal::NoWay { .. }, _))));
         }
         let outcome = plan.unwrap().run(&Progress::new()).unwrap();
         assert_eq!(outcome.missing, Vec::<PathBuf>::new());

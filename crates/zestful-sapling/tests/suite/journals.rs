@@ -125,9 +125,9 @@ fn what_another_host_began_is_left_alone() {
     all[0] = format!("{} {text}\n", &digest[..16]).into_bytes();
     put(&cut.child, &all);
     let refused = |ended: zestful_sapling::Result<()>| match ended {
-        Err(Error::Refused(Refusal::OtherHost, _)) => {}
+        Err(Error::Refused(Refusal::OtherHost { .. }, _)) => {}
         Err(Error::UnderWay { source, .. }) => {
-            assert!(matches!(*source, Error::Refused(Refusal::OtherHost, _)), "{source}");
+            assert!(matches!(*source, Error::Refused(Refusal::OtherHost { .. }, _)), "{source}");
         }
         other => panic!("{other:?}"),
     };
@@ -148,7 +148,7 @@ fn a_disk_that_was_written_to_meanwhile_stops_the_merge() {
         let mut cut = Cut::at(format, direction, moved);
         // Our own writers are refused.
         let ours = ChainMut::open(&cut.child, &OpenOptions::new()).map(|_| ());
-        assert!(matches!(ours, Err(Error::Refused(Refusal::UnderWay, _))), "{ours:?}");
+        assert!(matches!(ours, Err(Error::Refused(Refusal::UnderWay { .. }, _))), "{ours:?}");
         // Another program asks nobody.
         let storage = Arc::new(FileStorage::open(&cut.child, Access::Write).unwrap());
         let mut image = open_image_mut(storage, None).unwrap();
@@ -165,7 +165,7 @@ fn a_disk_that_was_written_to_meanwhile_stops_the_merge() {
         let Err(Error::UnderWay { source, .. }) = cut.resume(&[]) else {
             panic!("it was carried on: {format} {direction:?} {moved}")
         };
-        assert!(matches!(*source, Error::Refused(Refusal::SourceChanged, _)), "{source}");
+        assert!(matches!(*source, Error::Refused(Refusal::SourceChanged { .. }, _)), "{source}");
         cut.reads();
         abandon(&cut.child, &[]).unwrap();
         cut.reads();

@@ -68,7 +68,7 @@ impl Scene {
             ChainMut::open(image, &OpenOptions::new()).map(|_| ()),
         ];
         for (number, ended) in refused.into_iter().enumerate() {
-            let is_refused = matches!(ended, Err(Error::Refused(Refusal::NeededByChildren, _)));
+            let is_refused = matches!(ended, Err(Error::Refused(Refusal::NeededByChildren { .. }, _)));
             // Only what is frozen is freed.
             assert!(is_refused || number == 3 && matches!(ended, Err(Error::Usage(_))), "{number}: {ended:?}");
         }
@@ -102,7 +102,7 @@ fn a_base_that_was_renamed_by_hand_is_connected_with_what_it_left_behind() {
             let known = children_of(&renamed, &Search::default()).unwrap();
             assert_eq!(known.all().count(), 3, "{known:?}");
             let merged = merge(&near, Search::default());
-            assert!(matches!(merged, Err(Error::Refused(Refusal::NeededByChildren, _))), "{merged:?}");
+            assert!(matches!(merged, Err(Error::Refused(Refusal::NeededByChildren { .. }, _))), "{merged:?}");
             scene.is_needed(&renamed, &[Override::UnknownChildren]);
             for child in ["far/one", "far/two"] {
                 let search = Search::below(vec![scene.folder.path().to_owned()]);
@@ -115,7 +115,7 @@ fn a_base_that_was_renamed_by_hand_is_connected_with_what_it_left_behind() {
             if other_folder {
                 assert!(inspect(&scene.path("far/again"), None).unwrap().pinned);
                 let written = ChainMut::open(&scene.path("far/again"), &OpenOptions::new()).map(|_| ());
-                assert!(matches!(written, Err(Error::Refused(Refusal::Pinned, _))), "{written:?}");
+                assert!(matches!(written, Err(Error::Refused(Refusal::Pinned { .. }, _))), "{written:?}");
             }
         }
     }
@@ -154,7 +154,7 @@ fn a_known_child_that_cannot_be_told_counts_as_one() {
             // A sibling is not merged into the base either.
             derive(&scene.path("base"), &scene.path("again"), false);
             let merged = merge(&scene.path("again"), Search::default());
-            assert!(matches!(merged, Err(Error::Refused(Refusal::NeededByChildren, _))), "{how}: {merged:?}");
+            assert!(matches!(merged, Err(Error::Refused(Refusal::NeededByChildren { .. }, _))), "{how}: {merged:?}");
             let forced = Merge::new(scene.path("again")).with_override(Override::UnknownChildren).plan().unwrap();
             assert!(forced.summary().warnings.iter().any(|said| said.contains("may be needed by")));
         }
@@ -223,7 +223,7 @@ fn what_was_frozen_is_freed_when_nothing_needs_it() {
         }
         // Nothing is known to need it, and it says so itself: no override is asked for.
         let refused = ChainMut::open(&base, &OpenOptions::new()).map(|_| ());
-        assert!(matches!(refused, Err(Error::Refused(Refusal::ReadOnly, _))), "{refused:?}");
+        assert!(matches!(refused, Err(Error::Refused(Refusal::ReadOnly { .. }, _))), "{refused:?}");
         Unfreeze::new(&base).plan().unwrap().run().unwrap();
         write(&base, 0, 1);
         assert!(!companion_of(&base).exists());
@@ -231,7 +231,7 @@ fn what_was_frozen_is_freed_when_nothing_needs_it() {
         // Frozen by somebody who recorded nothing: there may be children.
         std::fs::set_permissions(&base, PermissionsExt::from_mode(0o444)).unwrap();
         let refused = Unfreeze::new(&base).plan().map(|_| ());
-        assert!(matches!(refused, Err(Error::Refused(Refusal::NeededByChildren, _))), "{refused:?}");
+        assert!(matches!(refused, Err(Error::Refused(Refusal::NeededByChildren { .. }, _))), "{refused:?}");
         Unfreeze::new(&base).with_override(Override::UnknownChildren).plan().unwrap().run().unwrap();
         write(&base, 0, 2);
     }

@@ -10,6 +10,7 @@ use syn::visit::Visit;
 const LAYERS: &[&[&str]] = &[
     &["bounded", "lossy"],
     &["finding", "bytes"],
+    &["refusal"],
     &["error"],
     &["size", "progress"],
     &["storage"],
@@ -309,4 +310,85 @@ fn no_files_use_each_other_in_a_circle() {
         circles.insert(files);
     }
     assert!(circles.is_empty(), "{circles:#?}");
+}
+
+/// All texts in the code of a module; comments and documentation are none.
+#[derive(Default)]
+struct Texts(Vec<String>);
+
+impl<'ast> Visit<'ast> for Texts {
+    fn visit_lit_str(&mut self, text: &'ast syn::LitStr) {
+        self.0.push(text.value());
+    }
+
+    fn visit_item_mod(&mut self, module: &'ast syn::ItemMod) {
+        if !is_test(&module.attrs) {
+            syn::visit::visit_item_mod(self, module);
+        }
+    }
+
+    fn visit_attribute(&mut self, attribute: &'ast syn::Attribute) {
+        // `#[error("...")]`
+        if let syn::Meta::List(list) = &attribute.meta {
+            self.visit_token_stream(&list.tokens);
+        }
+    }
+
+    fn visit_macro(&mut self, called: &'ast syn::Macro) {
+        self.visit_token_stream(&called.tokens);
+    }
+
+    fn visit_token_stream(&mut self, tokens: &'ast proc_macro2::TokenStream) {
+        for token in tokens.clone() {
+            match token {
+                proc_macro2::TokenTree::Group(group) => self.visit_token_stream(&group.stream()),
+                other => self.0.extend(syn::parse_str::<syn::LitStr>(&other.to_string()).ok().map(|text| text.value())),
+            }
+        }
+    }
+}
+
+/// What may be typed is the command's to say: the library tells what is, and what may be done.
+#[test]
+fn the_library_speaks_of_no_options_and_no_commands() {
+    let commands = [
+        "abandon",
+        "bytes",
+        "check",
+        "copy",
+        "derive",
+        "diff",
+        "make",
+        "merge",
+        "move",
+        "pin",
+        "relink",
+        "remove",
+        "resume",
+        "show",
+        "status",
+        "transplant",
+        "tree",
+        "unfreeze",
+        "unpin",
+    ];
+    let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("src");
+    let (mut seen, mut found) = (0, Vec::new());
+    for module in tree().0.values() {
+        let mut texts = Texts::default();
+        let parsed = syn::parse_file(&std::fs::read_to_string(root.join(&module.file)).unwrap()).unwrap();
+        parsed.items.iter().for_each(|item| texts.visit_item(item));
+        seen += texts.0.len();
+        let is_option = |text: &str| {
+            let mut parts = text.split("--").skip(1);
+            parts.any(|rest| rest.starts_with(|c: char| c.is_ascii_lowercase()))
+        };
+        let is_command = |text: &str| {
+            text.split('`').skip(1).step_by(2).any(|quoted| commands.contains(&quoted.split(' ').next().unwrap_or("")))
+        };
+        let told = texts.0.into_iter().filter(|text| is_option(text) || is_command(text));
+        found.extend(told.map(|text| format!("{}: {text}", module.file.display())));
+    }
+    assert!(found.is_empty(), "{found:#?}");
+    assert!(seen > 1000, "only {seen} texts were seen");
 }

@@ -47,7 +47,7 @@ fn impossible_disks_are_refused_with_the_limit() {
     }
     assert!(matches!(make("missing/a.vhdx", 1 << 30).plan(), Err(Error::Io { .. })));
     std::fs::write(folder.path().join("a.vhdx"), "precious").unwrap();
-    assert!(matches!(make("a.vhdx", 1 << 30).plan(), Err(Error::Refused(Refusal::Exists, _))));
+    assert!(matches!(make("a.vhdx", 1 << 30).plan(), Err(Error::Refused(Refusal::Exists { .. }, _))));
     assert_eq!(files(folder.path()), ["a.vhdx"]);
     assert_eq!(std::fs::read(folder.path().join("a.vhdx")).unwrap(), b"precious");
 }
@@ -69,7 +69,7 @@ fn impossible_children_are_refused() {
     ] {
         assert!(matches!(derive(base, children), Err(Error::Usage(_))), "{base} {children:?}");
     }
-    assert!(matches!(derive("fen-base.vhdx", &["fen-base.vhdx"]), Err(Error::Refused(Refusal::Exists, _))));
+    assert!(matches!(derive("fen-base.vhdx", &["fen-base.vhdx"]), Err(Error::Refused(Refusal::Exists { .. }, _))));
     assert!(matches!(derive("missing.vhdx", &["a.vhdx"]), Err(Error::Io { .. })));
     // One child that cannot be made: none is.
     let plan = Derive::new(path("fen-base.vhdx"), vec![path("a.vhdx"), path("b.vhdx")]).plan().unwrap();
@@ -100,14 +100,14 @@ fn what_a_guest_wrote_into_a_raw_disk_does_not_make_it_another_format() {
     bytes[..8].copy_from_slice(b"vhdxfile");
     std::fs::write(&path, &bytes).unwrap();
     let open = |format| Chain::open(&path, &OpenOptions::new().with_format(format)).map(|disk| disk.info().format);
-    assert!(matches!(open(None), Err(Error::Refused(Refusal::FormatDisagrees, _))));
+    assert!(matches!(open(None), Err(Error::Refused(Refusal::FormatDisagrees { .. }, _))));
     assert_eq!(open(Some(Format::Raw)).unwrap(), Format::Raw);
     assert!(matches!(open(Some(Format::Vhdx)), Err(Error::Damaged(_))));
     std::fs::rename(&path, folder.path().join("nested")).unwrap();
     assert!(matches!(Chain::open(&folder.path().join("nested"), &OpenOptions::new()), Err(Error::Damaged(_))));
     std::fs::rename(folder.path().join("nested"), folder.path().join("nested.vhd")).unwrap();
     let named_vhd = Chain::open(&folder.path().join("nested.vhd"), &OpenOptions::new());
-    assert!(matches!(named_vhd, Err(Error::Refused(Refusal::FormatDisagrees, _))));
+    assert!(matches!(named_vhd, Err(Error::Refused(Refusal::FormatDisagrees { .. }, _))));
 }
 
 #[test]

@@ -109,7 +109,7 @@ fn a_pinned_image_refuses_every_change() {
         assert!(matches!(PinImage::new(image).plan().map(|_| ()), Err(Error::Usage(_))));
     }
     let refused = |result: zestful_sapling::Result<()>| match result {
-        Err(Error::Refused(Refusal::Pinned, advice)) => assert!(advice.to_string().contains("unpin")),
+        Err(Error::Refused(Refusal::Pinned { .. }, advice)) => assert!(advice.to_string().contains("unpin")),
         other => panic!("{other:?}"),
     };
     refused(WriteBytes::new(&other, 0, 1).plan().map(|_| ()));
@@ -174,7 +174,7 @@ fn the_companion_follows_its_children() {
     assert_eq!(known(&moved), (vec![attic.clone()], vec![one.clone()]));
     Remove::new(&attic).plan().unwrap().run().unwrap();
     let remove = Remove::new(&moved).plan().map(|_| ());
-    assert!(matches!(remove, Err(Error::Refused(Refusal::NeededByChildren, _))), "{remove:?}");
+    assert!(matches!(remove, Err(Error::Refused(Refusal::NeededByChildren { .. }, _))), "{remove:?}");
     let search = Search::below(vec![path("attic")]);
     let relinked = Relink::new(path("bases/gone.vhdx")).with_search(search).plan().unwrap().run().unwrap();
     assert_eq!(relinked.parent, moved);

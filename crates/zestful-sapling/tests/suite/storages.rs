@@ -59,7 +59,7 @@ fn one_writer_or_many_readers_and_who_it_is() {
     let path = folder.path().join("fen-base.raw");
     std::fs::write(&path, [0; 512]).unwrap();
     let in_use = |access| match FileStorage::open(&path, access) {
-        Err(Error::Refused(Refusal::InUse, advice)) => Some(advice.message),
+        Err(Error::Refused(Refusal::InUse { .. }, advice)) => Some(advice.message),
         other => other.map(|_| None).unwrap(),
     };
     let reader = FileStorage::open(&path, Access::Read).unwrap();
@@ -90,10 +90,10 @@ fn staged_files_appear_whole_or_not_at_all() {
     let (first, second) = (StagedFile::create(&target).unwrap(), StagedFile::create(&target).unwrap());
     first.storage().write_at(b"first", 0).unwrap();
     first.publish().unwrap();
-    assert!(matches!(second.publish(), Err(Error::Refused(Refusal::Exists, _))));
+    assert!(matches!(second.publish(), Err(Error::Refused(Refusal::Exists { .. }, _))));
     assert_eq!(std::fs::read(&target).unwrap(), b"first");
     assert_eq!(files(), 1);
-    assert!(matches!(StagedFile::create(&target), Err(Error::Refused(Refusal::Exists, _))));
+    assert!(matches!(StagedFile::create(&target), Err(Error::Refused(Refusal::Exists { .. }, _))));
 
     std::os::unix::fs::symlink("nowhere", folder.path().join("link.vhdx")).unwrap();
     assert!(StagedFile::create(&folder.path().join("link.vhdx")).is_err(), "not even a dangling link is replaced");

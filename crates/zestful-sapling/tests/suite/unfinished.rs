@@ -178,7 +178,7 @@ fn a_journal_in_a_copy_never_touches_the_original() {
                     ] {
                         // A transplant's only journal stands beside the child; its base is another folder's.
                         assert!(
-                            matches!(ended, Err(Error::Refused(Refusal::OtherFiles, _))),
+                            matches!(ended, Err(Error::Refused(Refusal::OtherFiles { .. }, _))),
                             "{act:?} {journal}: {ended:?}"
                         );
                         refused += 1;
@@ -265,7 +265,7 @@ fn only_what_was_merged_is_removed() {
                 // Somebody who opened it before there was a journal.
                 let lock = FileStorage::open(name, Access::AmendMetadata).unwrap();
                 let Err(Error::UnderWay { source, .. }) = resume(&files[2], &[], &Progress::new()) else { panic!() };
-                assert!(matches!(*source, Error::Refused(Refusal::InUse, _)), "{source}");
+                assert!(matches!(*source, Error::Refused(Refusal::InUse { .. }, _)), "{source}");
                 let there = std::fs::metadata(name).unwrap();
                 assert_eq!((there.dev(), there.ino()), lock.host_identity().unwrap());
             } else if name == result || direction == Direction::IntoParent && keep == KeepName::Child {
@@ -288,12 +288,12 @@ fn only_what_was_merged_is_removed() {
     let plan = Remove::new(&now).plan().unwrap();
     std::fs::copy(&now, folder.path().join("kept")).unwrap();
     std::fs::rename(folder.path().join("kept"), &now).unwrap();
-    assert!(matches!(plan.run(), Err(Error::Refused(Refusal::SourceChanged, _))));
+    assert!(matches!(plan.run(), Err(Error::Refused(Refusal::SourceChanged { .. }, _))));
     assert!(now.exists());
     let plan = Relink::new(&now).with_parent(layer).plan().unwrap();
     std::fs::copy(&now, folder.path().join("kept")).unwrap();
     std::fs::rename(folder.path().join("kept"), &now).unwrap();
-    assert!(matches!(plan.run(), Err(Error::Refused(Refusal::SourceChanged, _))));
+    assert!(matches!(plan.run(), Err(Error::Refused(Refusal::SourceChanged { .. }, _))));
 }
 
 /// Marks of how far a merge is count only while what it reads is what it was.
@@ -430,17 +430,17 @@ fn a_run_looks_again_at_what_its_plan_relied_on() {
     let merge = || Merge::new(&now).with_direction(Direction::IntoChild).plan();
     let transplant = || Transplant::new(&now, folder.path().join("other.vhdx")).plan();
     tape.pretend_free_space(1 << 20);
-    assert!(matches!(merge().map(|_| ()), Err(Error::Refused(Refusal::NoSpace, _))));
-    assert!(matches!(transplant().map(|_| ()), Err(Error::Refused(Refusal::NoSpace, _))));
+    assert!(matches!(merge().map(|_| ()), Err(Error::Refused(Refusal::NoSpace { .. }, _))));
+    assert!(matches!(transplant().map(|_| ()), Err(Error::Refused(Refusal::NoSpace { .. }, _))));
     tape.pretend_free_space(1 << 40);
     let plan = merge().unwrap();
     tape.pretend_free_space(1 << 20);
-    assert!(matches!(plan.run(&Progress::new()), Err(Error::Refused(Refusal::NoSpace, _))));
+    assert!(matches!(plan.run(&Progress::new()), Err(Error::Refused(Refusal::NoSpace { .. }, _))));
     drop(plan);
     tape.pretend_free_space(1 << 40);
     let plan = transplant().unwrap();
     tape.pretend_free_space(1 << 20);
-    assert!(matches!(plan.run(&Progress::new()), Err(Error::Refused(Refusal::NoSpace, _))));
+    assert!(matches!(plan.run(&Progress::new()), Err(Error::Refused(Refusal::NoSpace { .. }, _))));
     drop((plan, tape));
     assert!(contents(folder.path()) == before);
     // A program without locks changes the child's record between plan and run.
@@ -457,14 +457,14 @@ fn a_run_looks_again_at_what_its_plan_relied_on() {
     };
     image.set_parent(&record).unwrap();
     image.close().unwrap();
-    assert!(matches!(plan.run(), Err(Error::Refused(Refusal::SourceChanged, _))));
+    assert!(matches!(plan.run(), Err(Error::Refused(Refusal::SourceChanged { .. }, _))));
     drop(plan);
     Relink::new(&now).with_parent(layer.clone()).plan().unwrap().run().unwrap();
     // A pin holds without the mark, too.
     PinImage::new(&now).plan().unwrap().run(&Progress::new()).unwrap();
     std::fs::set_permissions(&now, PermissionsExt::from_mode(0o644)).unwrap();
     let written = ChainMut::open(&now, &OpenOptions::new()).map(|_| ());
-    assert!(matches!(written, Err(Error::Refused(Refusal::Pinned, _))), "{written:?}");
+    assert!(matches!(written, Err(Error::Refused(Refusal::Pinned { .. }, _))), "{written:?}");
     content.assert_same(&Chain::open(&now, &OpenOptions::new()).unwrap());
     // A file that is swapped while its lock is waited for: what is locked in the end stands under the name.
     for _ in 0..20 {
@@ -529,7 +529,7 @@ fn children_that_moved_by_hand_meanwhile_are_told_all_the_same() {
             assert_eq!(resumed.is_ok(), is_found, "{act:?}: {resumed:?}");
             if let Err(error) = resumed {
                 let Error::UnderWay { source, .. } = error else { panic!("{error}") };
-                assert!(matches!(*source, Error::Refused(Refusal::NeededByChildren, _)), "{source}");
+                assert!(matches!(*source, Error::Refused(Refusal::NeededByChildren { .. }, _)), "{source}");
                 std::fs::rename(&moved, &leaf).unwrap();
                 stage.cast.finish("brought back");
             } else {

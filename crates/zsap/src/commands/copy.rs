@@ -3,11 +3,12 @@
 use std::path::Path;
 
 use zestful_sapling::Error;
+use zestful_sapling::family::Override;
 use zestful_sapling::family::inspect;
 use zestful_sapling::ops::{Copy, CopyChain, Identity, NewDiskOutcome};
 
 use super::asking;
-use crate::args::{Depth, Force, ImageOptions};
+use crate::args::{Depth, ImageOptions};
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
 use crate::{text, watch};
@@ -79,7 +80,7 @@ fn run_chain(console: &Console, asked: &Request<'_>) -> Result<Outcome, Failure>
     let request = CopyChain::new(asked.source, asked.target)
         .with_format(options.format.map(Into::into))
         .with_identity(asked.identity)
-        .with_in_use(options.force.contains(&Force::InUse))
+        .with_in_use(options.force.contains(&Override::InUse))
         .with_verify(asked.verify);
     let plan = watch::patiently(console, || request.clone().plan())?;
     if console.show_plan(plan.summary())? {

@@ -84,7 +84,7 @@ pub(crate) fn run(args: &Args, console: &Console) -> Result<Outcome, Failure> {
 fn asking<T>(console: &Console, plan: impl Fn(bool) -> Result<T, Error>) -> Result<T, Error> {
     let yes = console.common().yes;
     match watch::patiently(console, || plan(yes)) {
-        Err(Error::Refused(Refusal::HasContent, advice)) if console.confirms(&advice.message) => {
+        Err(Error::Refused(Refusal::HasContent { .. }, advice)) if console.confirms(&advice.message) => {
             watch::patiently(console, || plan(true))
         }
         other => other,

@@ -54,7 +54,7 @@ fn folder(folder: &Path) -> Result<Reports, Error> {
     for path in paths {
         match inspect(&path, None) {
             Ok(report) => reports.push(report),
-            Err(error) => problems.push((path, error.to_string())),
+            Err(error) => problems.push((path, error.with_causes())),
         }
     }
     Ok((reports, problems))

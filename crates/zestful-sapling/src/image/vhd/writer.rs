@@ -84,14 +84,14 @@ impl VhdMut {
         let layout = Layout::read(&*storage, &mut warnings).map_err(|error| error.at(&path))?;
         let FooterPlace::End(footer_at) = layout.footer_place else {
             return Err(Error::refused(
-                Refusal::ReadOnly,
+                Refusal::ReadOnly { path: path.to_owned() },
                 format!("the footer at the end of {} is lost, so it is only read", path.display()),
                 "copy it into a new image, which is whole again",
             ));
         };
         if let Some(finding) = warnings.iter().find(|finding| finding.code == "vhd-table-place") {
             return Err(Error::refused(
-                Refusal::ReadOnly,
+                Refusal::ReadOnly { path: path.to_owned() },
                 format!("{} cannot be changed so that a crash does no harm: {}", path.display(), finding.message),
                 "copy it into a new image",
             ));
@@ -184,7 +184,7 @@ impl VhdMut {
     fn grow(&mut self, end: u64) -> Result<()> {
         if end / SECTOR >= u64::from(UNUSED) {
             return Err(Error::refused(
-                Refusal::NoSpace,
+                Refusal::NoSpace { path: self.path().to_owned(), needed: end, free: 0 },
                 format!("{} has reached 2 TiB, the format's largest file", self.path().display()),
                 "copy the disk into a vhdx image",
             ));

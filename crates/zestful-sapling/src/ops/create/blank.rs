@@ -33,12 +33,12 @@ impl Blank {
         let kind = wishes.kind.unwrap_or(if format == Format::Raw { Kind::Fixed } else { Kind::Dynamic });
         let fixed = kind == Kind::Fixed;
         if kind == Kind::Differencing {
-            return Err(Error::usage("a differencing disk needs a parent", "grow it from one with `derive`"));
+            return Err(Error::usage("a differencing disk needs a parent", "grow it from one"));
         }
         if wishes.space.is_some() && !fixed {
             return Err(Error::usage(
                 "a dynamic disk takes its space as it grows",
-                "leave --space out, or make it fixed",
+                "say nothing of its space, or make it fixed",
             ));
         }
         let layout = match format {
@@ -151,7 +151,7 @@ impl Blank {
 
 fn check_raw(size: u64, kind: Kind, wishes: &NewImage) -> Result<()> {
     if kind != Kind::Fixed {
-        let advice = "leave the kind out, ask for --space sparse, or choose vhd or vhdx";
+        let advice = "name no kind, have it take no space at first (sparse), or choose vhd or vhdx";
         return Err(Error::usage("a raw disk is always fixed", advice));
     }
     if wishes.block_size.is_some() || wishes.sectors.is_some_and(|sectors| sectors != (512, 512)) {

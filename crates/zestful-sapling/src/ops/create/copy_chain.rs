@@ -23,7 +23,7 @@ use crate::size::format_size;
 use crate::storage::{
     Access, FileStorage, StagedFile, mark_read_only, refuse_existing, rename_new, sync_folder, temporary_name,
 };
-use crate::transfer::{differs_from_written, digest_of, layer_digest};
+use crate::transfer::{digest_of, layer_digest};
 
 /// A chain to be copied into a new folder.
 #[derive(Clone, Debug)]
@@ -284,7 +284,7 @@ impl CopyChainPlan {
             staged.forget_cached();
             let image = open_image(staged.storage(), Some(format))?;
             if layer_digest(&*image, progress)? != expected {
-                return Err(differs_from_written(path));
+                return Err(Error::VerifyFailed { path: path.to_owned() });
             }
         }
         progress.check()?;
@@ -298,7 +298,11 @@ impl CopyChainPlan {
         let size = self.source.virtual_size();
         let copied = Chain::open(&path, &OpenOptions::new())?;
         let expected = digest_of(&self.source, self.source.layers()[0].path(), size, progress)?;
-        if digest_of(&copied, &path, size, progress)? == expected { Ok(()) } else { Err(differs_from_written(&path)) }
+        if digest_of(&copied, &path, size, progress)? == expected {
+            Ok(())
+        } else {
+            Err(Error::VerifyFailed { path: path.clone() })
+        }
     }
 }
 

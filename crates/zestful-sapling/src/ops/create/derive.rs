@@ -179,7 +179,7 @@ impl DerivePlan {
         let found = self.held.image(base)?.info().data_identity;
         if found != Some(self.identity) {
             return Err(Error::refused(
-                Refusal::SourceChanged,
+                Refusal::changed(base),
                 format!("{} was changed by another program since the plan was made", base.display()),
                 "end what uses it, and begin again",
             ));

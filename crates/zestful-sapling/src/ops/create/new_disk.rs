@@ -21,7 +21,7 @@ use crate::ops::plan::Plan;
 use crate::progress::Progress;
 use crate::size::format_size;
 use crate::storage::ReadAt;
-use crate::transfer::{differs_from_written, digest_of};
+use crate::transfer::digest_of;
 
 /// Which identity a copy has.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
@@ -236,7 +236,7 @@ impl NewDisk {
         if digest_of(&written, self.target.path(), self.blank.size(), progress)? == expected {
             return Ok(());
         }
-        Err(differs_from_written(self.target.path()))
+        Err(Error::VerifyFailed { path: self.target.path().to_owned() })
     }
 }
 
@@ -262,8 +262,8 @@ fn check_sectors(source: &Chain, logical_sector: u32, image: &NewImage, plan: &m
         plan.warnings.push(message);
         return Ok(());
     }
-    let advice = format!("choose a vhdx image with --sectors {own}/4096, or say --force=sectors if it is meant so");
-    Err(Error::refused(Refusal::SectorsDiffer, message, advice))
+    let advice = format!("choose a vhdx image with logical sectors of {own} bytes");
+    Err(Error::refused(Refusal::SectorsDiffer { own, other: logical_sector }, message, advice))
 }
 
 fn kept_identity(identity: Identity, source: Option<&Chain>, format: Format, plan: &mut Plan) -> Result<Option<Uuid>> {
@@ -274,7 +274,7 @@ fn kept_identity(identity: Identity, source: Option<&Chain>, format: Format, pla
     let Some(kept) = info.identity.or(info.data_identity) else {
         return Err(Error::usage(
             format!("{path} is a {} disk, which has no identity to keep", info.format),
-            "leave --identity out",
+            "let the copy have one of its own",
         ));
     };
     if format == Format::Raw {

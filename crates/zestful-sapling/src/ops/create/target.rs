@@ -39,10 +39,7 @@ impl Target {
         let Some(size) = image.piece_size else {
             if is_descriptor(path) {
                 let message = format!("{} names a disk in pieces", path.display());
-                return Err(Error::usage(
-                    message,
-                    "say how large a piece is to be (--piece-size), or choose another name",
-                ));
+                return Err(Error::usage(message, "say how large a piece is to be, or choose another name"));
             }
             refuse_existing(path)?;
             return Ok(Self { path: path.to_owned(), form: Form::File });
@@ -72,13 +69,13 @@ impl Target {
         let device = BlockDevice::open(path, Access::Read)?;
         if !image.allows(Override::DeviceContent) && !device.looks_blank()? {
             return Err(Error::refused(
-                Refusal::HasContent,
+                Refusal::HasContent { path: path.to_owned() },
                 format!(
                     "{} ({}) is not blank, and all of its content would be lost",
                     path.display(),
                     format_size(device.len()?)
                 ),
-                "make sure that it is the right device, then say --yes",
+                "make sure that it is the right device",
             ));
         }
         let Medium::Device { logical_sector, .. } = device.medium() else {
@@ -130,7 +127,7 @@ impl Target {
     pub(in crate::ops) fn size_for(&self, wanted: u64) -> Result<u64> {
         match self.form {
             Form::Device { len, .. } if wanted > len => Err(Error::refused(
-                Refusal::NoSpace,
+                Refusal::NoSpace { path: self.path.clone(), needed: wanted, free: len },
                 format!(
                     "{} has {} ({len} bytes), the disk needs {} ({wanted} bytes)",
                     self.path.display(),

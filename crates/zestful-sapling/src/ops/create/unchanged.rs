@@ -39,7 +39,7 @@ impl Unchanged {
         match self.0.iter().find(|(path, before)| state_of(path) != *before) {
             None => Ok(()),
             Some((path, _)) => Err(Error::refused(
-                Refusal::SourceChanged,
+                Refusal::changed(path),
                 format!("{} was changed by another program while it was read", path.display()),
                 "nothing was made of it; end that program, or shut the machine down, and begin again",
             )),

@@ -25,10 +25,9 @@ pub(in crate::ops) fn refuse_changed(work: &MergeRecord) -> Result<()> {
 
 pub(in crate::ops) fn changed(work: &MergeRecord, path: &Path) -> Error {
     Error::refused(
-        Refusal::SourceChanged,
+        Refusal::changed(path),
         format!("{} was written to by another program since {} was planned or begun", path.display(), work.header.work),
-        "end what uses it and look at the chain (`tree`, `check`); where it was begun, `abandon` leaves the chain as it \
-         reads now",
+        "end what uses it and check the chain; where it was begun, giving it up leaves the chain as it reads now",
     )
 }
 
@@ -114,9 +113,9 @@ pub(in crate::ops) fn take_back(work: &MergeRecord, held: &Held) -> Result<()> {
         let found = open_unlocked(&lower.path)?.info().data_identity;
         let now = found.filter(|id| lower.is_known_as(*id)).ok_or_else(|| {
             Error::refused(
-                Refusal::SourceChanged,
+                Refusal::changed(&lower.path),
                 format!("{} was written to by another program since", lower.path.display()),
-                "end what uses it, and see what `check` says of the chain",
+                "end what uses it, and check the chain",
             )
         })?;
         record(upper, lower, now, None, held)?;

@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 use crate::chain::{Chain, OpenOptions, Side};
 use crate::error::Result;
 use crate::image::{Image, open_unlocked};
+use crate::refusal::Refusal;
 use crate::size::format_size;
 use crate::storage::{folder_of, free_space, is_writable_folder};
 use crate::transfer::{Delta, cost_of};
@@ -61,7 +62,7 @@ pub struct Weighed {
     /// Why it is not possible, if it is not.
     pub refused: Option<String>,
     #[serde(skip)]
-    pub(in crate::ops) short_of_space: bool,
+    pub(in crate::ops) short_of_space: Option<Refusal>,
 }
 
 /// What there is to merge.
@@ -114,13 +115,11 @@ impl Scene<'_> {
         let is_known = direction == Direction::IntoChild && survivor == self.result();
         // Whoever grew from the child goes on finding it, told or not, only where it keeps name and identity.
         if let Some(unknown) = self.unknown.as_ref().filter(|_| !is_known) {
-            return Ok(Some(format!(
-                "{unknown}; search further (--search FOLDER), or say --force=unknown-children if nothing needs it"
-            )));
+            return Ok(Some(unknown.clone()));
         }
         if survivor != self.result() && device_of(survivor)? != device_of(self.result())? {
             return Ok(Some(format!(
-                "{} cannot be put in the place of {}, which is on another file system (--keep-name)",
+                "{} cannot be put in the place of {}, which is on another file system",
                 survivor.display(),
                 self.result().display()
             )));
@@ -165,8 +164,9 @@ pub(in crate::ops) fn both(scene: &Scene<'_>) -> Result<Vec<Weighed>> {
         };
         let survivor = scene.survivor(direction);
         let free = free_space(&folder_of(survivor))?;
-        let short_of_space = refused.is_none() && cost.extra > free;
-        if short_of_space {
+        let is_short = refused.is_none() && cost.extra > free;
+        let short_of_space = is_short.then(|| Refusal::NoSpace { path: survivor.to_owned(), needed: cost.extra, free });
+        if is_short {
             refused = Some(format!(
                 "{} may need {}, but the host has {} free there",
                 survivor.display(),

@@ -10,7 +10,7 @@ use super::relatives::reader;
 use super::{data, run};
 use crate::chain::{Chain, OpenOptions, identity_of, records_absolute};
 use crate::error::{Error, Refusal, Result};
-use crate::family::{Children, Guard, Override, Search, children_of_each, refuse_link};
+use crate::family::{Children, Guard, Override, Search, children_of_each, needed_by, refuse_link};
 use crate::ops::plan::Plan;
 use crate::progress::Progress;
 use crate::sidecar::{Companion, Header, Journal, Member, Work, refuse_pinned, refuse_under_way, under_way_at};
@@ -111,7 +111,7 @@ impl Merge {
             grandchildren: &grandchildren,
         };
         let weighed = estimate::both(&scene)?;
-        let direction = self.choose(&weighed)?;
+        let direction = self.choose(&weighed, scene.unknown.is_some())?;
         let work = record_for(&scene, frozen, direction)?;
         let chosen = &weighed[direction as usize];
         for grandchild in &chosen.relinked {
@@ -138,7 +138,7 @@ impl Merge {
         match paths(&chain)? == layers {
             true => Ok((chain, layers)),
             false => Err(Error::refused(
-                Refusal::SourceChanged,
+                Refusal::changed(&self.child),
                 format!("the chain of {} changed this moment", self.child.display()),
                 "begin again",
             )),
@@ -153,14 +153,13 @@ impl Merge {
             return Ok(());
         }
         Err(Error::refused(
-            Refusal::Unrecorded,
+            Refusal::Unrecorded { parent: parent.to_owned(), children: Vec::new() },
             format!(
                 "the merged image cannot be recorded as grown from {}: the folder {} is read-only",
                 parent.display(),
                 folder.display()
             ),
-            "make it writable, or say --force=unrecorded-child, and whoever later changes that parent will not know of the \
-             image",
+            "make it writable: whoever later changes that parent would not know of the image",
         ))
     }
 
@@ -170,7 +169,7 @@ impl Merge {
             return Ok(None);
         }
         let refused = |refused: Result<Option<String>>| match refused {
-            Err(Error::Refused(Refusal::NeededByChildren, advice)) => Ok(Some(advice.message)),
+            Err(Error::Refused(Refusal::NeededByChildren { .. }, advice)) => Ok(Some(advice.message)),
             other => other.map(|_| None),
         };
         let unknown = refused(self.guard.refuse_unknown(child, children))?;
@@ -204,7 +203,7 @@ impl Merge {
         if chain.layers().len() < 2 {
             return Err(Error::usage(
                 format!("{} has no parent to be merged with", self.child.display()),
-                "name a child; `tree` shows who grew from whom",
+                "name a child",
             ));
         }
         let Some(into) = &self.into else { return Ok(1) };
@@ -227,7 +226,7 @@ impl Merge {
             let others: Vec<String> = children.all().filter(is_other).map(|path| path.display().to_string()).collect();
             if !others.is_empty() {
                 return Err(Error::refused(
-                    Refusal::NeededByChildren,
+                    needed_by(&pair[1], children),
                     format!(
                         "{} has other children than {}: {} (looked into {})",
                         pair[1].display(),
@@ -235,7 +234,7 @@ impl Merge {
                         others.join(", "),
                         children.place()
                     ),
-                    "they need it as it is: merge or remove them first, or make an image of its own with `copy`",
+                    "they need it as it is: merge or remove them first, or copy each into an image of its own",
                 ));
             }
             warnings.extend(self.guard.refuse_unknown(&pair[1], children)?);
@@ -243,7 +242,7 @@ impl Merge {
         Ok(warnings)
     }
 
-    fn choose(&self, weighed: &[Weighed]) -> Result<Direction> {
+    fn choose(&self, weighed: &[Weighed], for_unknown_children: bool) -> Result<Direction> {
         let wanted = |weighed: &&Weighed| self.direction.is_none_or(|direction| direction == weighed.direction);
         let possible = weighed.iter().filter(wanted).filter(|weighed| weighed.refused.is_none());
         if let Some(best) = possible.min_by_key(|weighed| weighed.bytes_moved) {
@@ -254,11 +253,12 @@ impl Merge {
             .filter(wanted)
             .filter_map(|weighed| Some(format!("{}: {}", weighed.direction, weighed.refused.as_ref()?)))
             .collect();
-        let why = if weighed.iter().any(|weighed| weighed.short_of_space) { Refusal::NoSpace } else { Refusal::NoWay };
+        let short = weighed.iter().find_map(|weighed| weighed.short_of_space.clone());
+        let why = short.unwrap_or_else(|| Refusal::NoWay { image: self.child.clone(), for_unknown_children });
         Err(Error::refused(
             why,
             format!("{} cannot be merged; {}", self.child.display(), reasons.join("; ")),
-            "`copy` makes one image of the whole chain without touching it",
+            "a copy of the whole disk is one image, too, and leaves the chain alone",
         ))
     }
 }

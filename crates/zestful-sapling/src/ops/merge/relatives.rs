@@ -64,13 +64,17 @@ pub(in crate::ops) fn count_again(work: &MergeRecord, held: &Arc<Held>, guard: &
     let missing = |child: &&Reader| !children.iter().any(|found| found.path == child.path || found.file == child.file);
     match work.header.readers.iter().find(missing) {
         Some(missing) if !guard.allows(Override::UnknownChildren) => Err(Error::refused(
-            Refusal::NeededByChildren,
+            Refusal::NeededByChildren {
+                image: work.header.image().to_owned(),
+                children: Vec::new(),
+                unknown: vec![missing.path.clone()],
+            },
             format!(
                 "{} grew from {} and is to be told of the merged image, but it is not there, or has another parent now",
                 missing.path.display(),
                 work.header.image().display()
             ),
-            "bring it back, search for it (--search FOLDER), or say --force=unknown-children if it is gone for good",
+            "bring it back, or search for it",
         )),
         _ => Ok(children),
     }

@@ -66,12 +66,12 @@ pub(in crate::ops) fn give_up(begun: &Header, guard: &Guard) -> Result<()> {
     guard.refuse_writers(work.header.changing())?;
     if marks.contains(&Mark::Moved) && finish::has_begun(&work) {
         return Err(Error::refused(
-            Refusal::UnderWay,
+            Refusal::UnderWay { image: work.header.image().to_owned(), must_go_on: true },
             format!(
                 "all data of {} has been moved, and its relatives record the merged image already",
                 work.header.image().display()
             ),
-            format!("only going on is left: `resume {}`", work.header.image().display()),
+            "only going on is left",
         ));
     }
     data::take_back(&work, &held)?;

@@ -77,7 +77,7 @@ impl Transplant {
         let Some(parent) = child.layers().get(1) else {
             return Err(Error::usage(
                 format!("{} has no parent", self.child.display()),
-                "it stands alone and needs no base; `copy` and `derive` make a child of a base",
+                "it stands alone and needs no base",
             ));
         };
         if base.info().format != child.info().format {
@@ -89,7 +89,7 @@ impl Transplant {
                     self.child.display(),
                     child.info().format
                 ),
-                "parent and child have one format: convert the base first (`copy`)",
+                "parent and child have one format: copy the base into that format first",
             ));
         }
         let is_child = |layer: &dyn Image| real(layer.path()).is_ok_and(|path| path == child_path);
@@ -190,12 +190,12 @@ fn refuse_changed(work: &TransplantRecord) -> Result<()> {
     for member in work.header.members.iter().chain(&work.header.parent) {
         if data_identity_at(&member.path) != Some(member.identity) {
             return Err(Error::refused(
-                Refusal::SourceChanged,
+                Refusal::changed(&member.path),
                 format!(
                     "{} was written to by another program since the transplant was planned or begun",
                     member.path.display()
                 ),
-                "end what uses it and look at both (`tree`, `check`); `abandon` leaves the child as it reads now",
+                "end what uses it and check both; giving it up leaves the child as it reads now",
             ));
         }
     }

@@ -93,8 +93,7 @@ impl MoveImage {
         plan.files.rename.push((self.source.clone(), self.target.clone()));
         if told.is_empty() && is_marked_read_only(&self.source)? {
             plan.warnings.push(format!(
-                "{from} was frozen for children, and none was found in {}: whoever has some elsewhere must relink them \
-                 (`relink`)",
+                "{from} was frozen for children, and none was found in {}: whoever has some elsewhere must relink them",
                 children.place()
             ));
         }
@@ -147,7 +146,7 @@ impl MoveImage {
         if format_of_name(&self.target) != format_of_name(&self.source) {
             return Err(Error::usage(
                 format!("{} does not end as {} does", self.target.display(), self.source.display()),
-                "a new ending would speak of another format; `copy` makes one",
+                "a new ending would speak of another format; a copy can have one",
             ));
         }
         refuse_existing(&journal_of(&entry(&self.target)?))?;
@@ -164,7 +163,7 @@ impl MoveImage {
             true => Ok(()),
             false => Err(Error::usage(
                 format!("{} is on another file system", folder.display()),
-                "copy the image there (`copy`, with --depth chain to keep its layers)",
+                "copy the image there, or its whole chain to keep its layers",
             )),
         }
     }

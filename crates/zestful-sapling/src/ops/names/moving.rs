@@ -92,7 +92,7 @@ impl<'a> Moving<'a> {
         let names: Vec<&Path> = [source, target].into_iter().filter(|path| is(path, file)).collect();
         let Some(name) = names.first() else {
             return Err(Error::refused(
-                Refusal::SourceChanged,
+                Refusal::changed(source),
                 format!("neither {} nor {} is the image that was being moved", source.display(), target.display()),
                 "put it back under one of the two names, and carry on",
             ));
@@ -105,9 +105,13 @@ impl<'a> Moving<'a> {
             && !guard.allows(Override::UnknownChildren)
         {
             return Err(Error::refused(
-                Refusal::NeededByChildren,
+                Refusal::NeededByChildren {
+                    image: source.to_owned(),
+                    children: Vec::new(),
+                    unknown: vec![missing.path.clone()],
+                },
                 format!("{} is to be told, and is not there any more", missing.path.display()),
-                "bring it back, or say --force=unknown-children if it is gone for good",
+                "bring it back",
             ));
         }
         let children = work.header.readers.iter().map(|child| &*child.path);
@@ -151,9 +155,9 @@ impl<'a> Moving<'a> {
         let file = work.header.members[0].file;
         if !is(source, file) {
             return Err(Error::refused(
-                Refusal::UnderWay,
+                Refusal::UnderWay { image: target.to_owned(), must_go_on: true },
                 format!("{} has its new name only", target.display()),
-                format!("only going on is left: `resume {}`", target.display()),
+                "only going on is left",
             ));
         }
         self.record_own_parent(source, true)?;

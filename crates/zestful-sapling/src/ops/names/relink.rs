@@ -78,7 +78,7 @@ impl Relink {
                     found.info().format,
                     child.info().format
                 ),
-                "parent and child have one format: `copy --depth chain --format` converts a whole chain",
+                "parent and child have one format: a copy of the whole chain can be of another",
             ));
         }
         let leads_back = found.layers().iter().any(|layer| is_file(layer.path(), identity));
@@ -93,10 +93,14 @@ impl Relink {
         if !reference.accepted.contains(&record.identity) {
             let message = differs(&*child, &reference, &parent, &found);
             if !self.guard.allows(Override::Identity) {
-                let advice = "restore the parent from a copy, or say --force=identity if you know that the child reads \
-                              right through it: wherever the child holds nothing itself, it then shows this parent's \
-                              content";
-                return Err(Error::refused(Refusal::IdentityDiffers, message, advice));
+                let advice = "restore the parent from a copy: wherever the child holds nothing itself, it would show this \
+                              other parent's content";
+                let refusal = Refusal::IdentityDiffers {
+                    parent: parent.clone(),
+                    expected: reference.accepted.clone(),
+                    found: found.info().data_identity,
+                };
+                return Err(Error::refused(refusal, message, advice));
             }
             plan.warnings.push(message);
         }
@@ -155,13 +159,13 @@ impl Relink {
                 matching.push(last);
                 let names: Vec<String> = matching.iter().map(|path| path.display().to_string()).collect();
                 Err(Error::refused(
-                    Refusal::Ambiguous,
+                    Refusal::Ambiguous { candidates: matching },
                     format!(
                         "several images have the identity of the parent of {}: {}",
                         self.child.display(),
                         names.join(", ")
                     ),
-                    "name the one that is meant; copies made by hand get an identity of their own with `identity --fresh`",
+                    "name the one that is meant; copies made by hand need an identity of their own",
                 ))
             }
         }
@@ -254,9 +258,9 @@ impl RelinkPlan {
         let mut image = self.held.image_mut(child)?;
         if image.info().parent.as_ref() != Some(&self.before) {
             return Err(Error::refused(
-                Refusal::SourceChanged,
+                Refusal::changed(child),
                 format!("{} recorded another parent since the plan was made", child.display()),
-                "look at it again (`show`), and begin again",
+                "look at it again, and begin again",
             ));
         }
         let new = [child_at(child)];

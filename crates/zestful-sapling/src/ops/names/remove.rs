@@ -58,8 +58,7 @@ impl Remove {
         self.guard.refuse_protected(&self.path)?;
         self.guard.refuse_parent_under_way(&self.path)?;
         let mut plan = Plan { operation: "remove", ..Plan::default() };
-        let advice =
-            "they could not be read any more: remove them first, or flatten them into images of their own (`copy`)";
+        let advice = "they could not be read any more: remove them first, or copy them into images of their own";
         let (children, warnings) = self.guard.refuse_needed(&self.path, advice)?;
         plan.warnings.extend(warnings);
         plan.warnings.extend(self.guard.refuse_frozen(&self.path, &children)?);

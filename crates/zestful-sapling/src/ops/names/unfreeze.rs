@@ -49,12 +49,12 @@ impl Unfreeze {
         if !is_marked_read_only(&self.path)? {
             return Err(Error::usage(
                 format!("{} is not frozen", self.path.display()),
-                "it can be written to as it is; `show` tells what an image is",
+                "it can be written to as it is",
             ));
         }
         self.guard.refuse_protected(&self.path)?;
         let mut plan = Plan { operation: "unfreeze", ..Plan::default() };
-        let advice = "they read through it as it is: remove them first, or make images of their own of them (`copy`)";
+        let advice = "they read through it as it is: remove them first, or copy them into images of their own";
         let (children, warnings) = self.guard.refuse_needed(&self.path, advice)?;
         plan.warnings.extend(warnings);
         plan.warnings.extend(self.guard.refuse_frozen(&self.path, &children)?);

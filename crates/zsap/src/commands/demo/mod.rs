@@ -129,7 +129,7 @@ impl Stage<'_> {
         self.show(words)?;
         match self.run(words) {
             Err(Failure::Library(error @ Error::Refused(..))) => {
-                let told = text::wrapped(&format!("  refused: {}", text::safe(&error.to_string())), "    ");
+                let told = text::wrapped(&format!("  refused: {}", text::safe(&error.with_causes())), "    ");
                 self.console.say([told, String::new()])?;
                 Ok(())
             }

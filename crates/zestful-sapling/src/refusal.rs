@@ -1,0 +1,173 @@
+//! Why something possible was refused, with what a caller needs to decide about it.
+
+use std::path::{Path, PathBuf};
+
+use jiff::Timestamp;
+use uuid::Uuid;
+
+/// Why something possible was refused. Sizes are in bytes.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Refusal {
+    /// Somebody else uses the file.
+    InUse {
+        /// The file, folder or device.
+        path: PathBuf,
+        /// Who, as far as this host tells.
+        holder: Option<Box<Holder>>,
+    },
+    /// There is too little space.
+    NoSpace {
+        /// Where.
+        path: PathBuf,
+        /// How much must be free at the worst moment.
+        needed: u64,
+        /// How much is.
+        free: u64,
+    },
+    /// Something stands where a new file should go.
+    Exists {
+        /// What.
+        path: PathBuf,
+    },
+    /// The file is only read: it is marked read-only on the host, as parents are, or a write could harm it.
+    ReadOnly {
+        /// The file.
+        path: PathBuf,
+    },
+    /// Other images depend on this one, or may.
+    NeededByChildren {
+        /// The image.
+        image: PathBuf,
+        /// Those that do.
+        children: Vec<PathBuf>,
+        /// Those of which it cannot be told.
+        unknown: Vec<PathBuf>,
+    },
+    /// The name of the file and its content, or what was asked for, say different formats.
+    FormatDisagrees {
+        /// The file.
+        path: PathBuf,
+        /// Whether two formats were found in the file itself, so that one must be named.
+        in_content: bool,
+    },
+    /// A block device is not blank.
+    HasContent {
+        /// The device.
+        path: PathBuf,
+    },
+    /// A partition table would come to stand on sectors of another size.
+    SectorsDiffer {
+        /// The logical sector size that the table counts in.
+        own: u32,
+        /// The one that the new disk would have.
+        other: u32,
+    },
+    /// Another program changed what is worked with.
+    SourceChanged {
+        /// The image or file.
+        path: PathBuf,
+    },
+    /// An image is not the one that a child recorded as its parent.
+    IdentityDiffers {
+        /// The image.
+        parent: PathBuf,
+        /// The data identities that the child accepts.
+        expected: Vec<Uuid>,
+        /// The one that the image has.
+        found: Option<Uuid>,
+    },
+    /// More than one image is what was looked for.
+    Ambiguous {
+        /// All of them.
+        candidates: Vec<PathBuf>,
+    },
+    /// A longer change that was begun is not finished.
+    UnderWay {
+        /// An image that takes part.
+        image: PathBuf,
+        /// Whether it is too late to give it up.
+        must_go_on: bool,
+    },
+    /// The image is pinned: it is never to change.
+    Pinned {
+        /// The image.
+        image: PathBuf,
+        /// Since when.
+        since: Timestamp,
+    },
+    /// The host that began something is another one.
+    OtherHost {
+        /// The image with which it was begun.
+        image: PathBuf,
+    },
+    /// What was begun was begun with other files than these, such as the originals of these copies.
+    OtherFiles {
+        /// The files that are not proven to be those.
+        unproven: Vec<PathBuf>,
+    },
+    /// The file has a second name.
+    HardLinks {
+        /// The file.
+        path: PathBuf,
+        /// How many it has.
+        names: u64,
+    },
+    /// A suspended machine goes on from the content that would change.
+    SavedState {
+        /// The image.
+        path: PathBuf,
+    },
+    /// A child cannot be recorded as one of its parent.
+    Unrecorded {
+        /// The parent.
+        parent: PathBuf,
+        /// The children; none when what is to be recorded is made only later.
+        children: Vec<PathBuf>,
+    },
+    /// Neither way of doing it is possible.
+    NoWay {
+        /// The image.
+        image: PathBuf,
+        /// Whether a way is closed only because something may have grown from an image, of which that cannot be told.
+        for_unknown_children: bool,
+    },
+    /// An earlier write or sync of this handle failed, so nothing more is written through it.
+    EarlierFailure {
+        /// The file.
+        path: PathBuf,
+    },
+}
+
+impl Refusal {
+    /// Another program changed what stands at `path`.
+    pub(crate) fn changed(path: &Path) -> Self {
+        Self::SourceChanged { path: path.to_owned() }
+    }
+}
+
+/// Somebody who uses a file.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Holder {
+    /// Who it is, in words.
+    pub name: String,
+    /// The process, if it is one.
+    pub process: Option<u32>,
+    /// When that process was started.
+    pub since: Option<Timestamp>,
+    /// How the file is used.
+    pub how: Hold,
+}
+
+/// How a file is used.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Hold {
+    /// By a lock that keeps us out: only waiting helps.
+    Lock,
+    /// Open for writing without a lock, mapped for writing, or behind a loop device.
+    Unlocked,
+    /// The host itself uses the device.
+    Device,
+}
