@@ -9,7 +9,7 @@ use std::path::{Path, PathBuf};
 use std::time::Instant;
 
 use zestful_sapling::chain::{Chain, ChainMut, Disk, OpenOptions};
-use zestful_sapling::ops::{Copy, Derive, Make};
+use zestful_sapling::ops::{Copy, Derive, Make, Operation, Planned};
 use zestful_sapling::progress::Progress;
 
 const DISK: u64 = 1 << 30;

@@ -5,7 +5,7 @@
 use zestful_sapling::Error;
 use zestful_sapling::chain::{ChainMut, OpenOptions};
 use zestful_sapling::family::Family;
-use zestful_sapling::ops::{Derive, Make};
+use zestful_sapling::ops::{Derive, Make, Operation, Planned};
 use zestful_sapling::progress::Progress;
 use zestful_sapling::size::format_size;
 

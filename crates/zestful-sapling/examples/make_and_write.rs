@@ -4,7 +4,7 @@
 
 use zestful_sapling::chain::{Chain, ChainMut, Disk, OpenOptions};
 use zestful_sapling::family::inspect;
-use zestful_sapling::ops::Make;
+use zestful_sapling::ops::{Make, Operation, Planned};
 use zestful_sapling::progress::Progress;
 use zestful_sapling::size::format_size;
 

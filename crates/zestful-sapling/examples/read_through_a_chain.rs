@@ -3,7 +3,7 @@
 //! `cargo run --example read_through_a_chain`
 
 use zestful_sapling::chain::{Chain, ChainMut, Disk, OpenOptions};
-use zestful_sapling::ops::{Derive, Make};
+use zestful_sapling::ops::{Derive, Make, Operation, Planned};
 use zestful_sapling::progress::Progress;
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {

@@ -22,7 +22,7 @@
 //! # An example
 //! ```
 //! use zestful_sapling::chain::{Chain, ChainMut, Disk, OpenOptions};
-//! use zestful_sapling::ops::{Derive, Make};
+//! use zestful_sapling::ops::{Derive, Make, Operation, Planned};
 //! use zestful_sapling::progress::Progress;
 //!
 //! # fn main() -> zestful_sapling::Result<()> {
@@ -63,6 +63,7 @@ pub mod finding;
 pub mod guest;
 pub mod image;
 mod lossy;
+mod operation;
 pub mod ops;
 pub mod progress;
 mod refusal;

@@ -4,7 +4,7 @@ use zestful_sapling::Error;
 use zestful_sapling::error::{Hold, ParentProblemKind, Refusal};
 use zestful_sapling::family::Override;
 
-use crate::args::name_of_override;
+use crate::args::overrides::name_of_override;
 
 /// What may be typed next, where that is known.
 pub(crate) fn next(error: &Error) -> Option<String> {

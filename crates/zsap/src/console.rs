@@ -9,7 +9,7 @@ use serde::Serialize;
 use zestful_sapling::ops::Plan;
 
 use crate::args::{Color, Common};
-use crate::text;
+use crate::report::text;
 
 pub(crate) struct Console {
     common: Common,

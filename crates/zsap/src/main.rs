@@ -5,8 +5,7 @@ mod args;
 mod commands;
 mod console;
 mod exit;
-mod table;
-mod text;
+mod report;
 mod watch;
 
 use std::process::ExitCode;

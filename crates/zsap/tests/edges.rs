@@ -151,7 +151,8 @@ fn options_do_what_they_say() {
     let error: serde_json::Value = serde_json::from_str(&scene.run("show nothing.vhdx --json").out).unwrap();
     assert_eq!(error["error"]["kind"], "host");
     assert!(error["error"]["message"].as_str().unwrap().starts_with("cannot open nothing.vhdx"), "{error}");
-    assert_eq!(error["error"].as_object().unwrap().len(), 2);
+    assert_eq!(error["error"].as_object().unwrap().len(), 3);
+    assert!(error["error"]["next"].is_null());
 }
 
 /// A merge that is stopped in the middle of its data leaves its journal; who goes on with it is told why he may not.

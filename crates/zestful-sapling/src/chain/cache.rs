@@ -28,13 +28,13 @@ pub(super) struct Resolved {
 #[derive(Default)]
 struct Neighbourhoods {
     /// By their number.
-    known: HashMap<u64, Neighbourhood, BuildHasherDefault<Spread>>,
+    known: HashMap<u64, CachedRange, BuildHasherDefault<Spread>>,
     extents: usize,
 }
 
 /// The ranges of a neighbourhood, packed so that a look touches few lines of the processor's cache.
 #[derive(Default)]
-struct Neighbourhood {
+struct CachedRange {
     /// Where each begins, from the beginning of the neighbourhood.
     starts: Vec<u32>,
     /// The layer and the byte in its file; [`ZEROS`] for the layer where there are zeros.
@@ -61,7 +61,7 @@ impl Resolved {
         if let Some(found) = self.lock().known.get(&number) {
             return Ok(found.at(within, len));
         }
-        let fresh = Neighbourhood::of(layers, number)?;
+        let fresh = CachedRange::of(layers, number)?;
         let found = fresh.at(within, len);
         let mut all = self.lock();
         if all.extents + fresh.starts.len() > MOST_EXTENTS {
@@ -73,7 +73,7 @@ impl Resolved {
     }
 }
 
-impl Neighbourhood {
+impl CachedRange {
     /// Asks all layers.
     fn of(layers: &[Box<dyn Image>], number: u64) -> Result<Self> {
         let (start, size) = (number * LEN, layers[0].info().virtual_size);

@@ -10,13 +10,13 @@ use crate::image::Image;
 use crate::storage::HostIdentity;
 
 /// One of the disks: a chain, or nothing but zeros; zero past its end.
-pub(crate) struct Side {
+pub(crate) struct DiskSide {
     chain: Option<Chain>,
     /// Each layer's file.
     files: Vec<HostIdentity>,
 }
 
-impl Side {
+impl DiskSide {
     /// The disk at `path`, opened for reading.
     ///
     /// # Errors
@@ -61,7 +61,7 @@ impl Side {
 
 /// A range in which each side has its bytes from one place.
 #[derive(Clone, Copy, Debug)]
-pub(crate) struct PairPart {
+pub(crate) struct ComparedRange {
     pub(crate) offset: u64,
     pub(crate) len: u64,
     /// Whether the places are different ones, so that the bytes may be.
@@ -71,17 +71,17 @@ pub(crate) struct PairPart {
 }
 
 /// A walk over both, from one byte to another. What both have from layers that they share is never asked for.
-pub(crate) struct Pair<'a> {
+pub(crate) struct Comparison<'a> {
     sides: [SideWalk<'a>; 2],
     offset: u64,
     end: u64,
 }
 
-impl<'a> Pair<'a> {
-    pub(crate) fn new(one: &'a Side, other: &'a Side, range: std::ops::Range<u64>) -> Self {
+impl<'a> Comparison<'a> {
+    pub(crate) fn new(one: &'a DiskSide, other: &'a DiskSide, range: std::ops::Range<u64>) -> Self {
         let shared = one.files.iter().rev().zip(other.files.iter().rev());
         let shared = shared.take_while(|(one, other)| one == other).count();
-        let walk = |side: &'a Side| SideWalk {
+        let walk = |side: &'a DiskSide| SideWalk {
             walk: side.chain.as_ref().map(|chain| Walk::new(chain, side.files.len() - shared).from(range.start)),
             files: &side.files,
             part: None,
@@ -95,12 +95,12 @@ impl<'a> Pair<'a> {
     }
 
     /// The next range, or `None` at the end.
-    pub(crate) fn next(&mut self) -> Result<Option<PairPart>> {
+    pub(crate) fn next(&mut self) -> Result<Option<ComparedRange>> {
         self.next_within(u64::MAX)
     }
 
     /// The same, of at most so many bytes.
-    pub(crate) fn next_within(&mut self, most: u64) -> Result<Option<PairPart>> {
+    pub(crate) fn next_within(&mut self, most: u64) -> Result<Option<ComparedRange>> {
         let offset = self.offset;
         if offset >= self.end {
             return Ok(None);
@@ -115,7 +115,7 @@ impl<'a> Pair<'a> {
             }
             _ => one != other,
         };
-        Ok(Some(PairPart { offset, len: self.offset - offset, differs, one }))
+        Ok(Some(ComparedRange { offset, len: self.offset - offset, differs, one }))
     }
 }
 

@@ -6,7 +6,7 @@ use crate::error::Result;
 use crate::image::{Image, Source};
 
 /// A part of a disk that is data in one layer's file.
-pub(crate) struct Stretch<'a> {
+pub(crate) struct DataExtent<'a> {
     pub(crate) layer: &'a dyn Image,
     /// The byte in the layer's file.
     pub(crate) at: u64,
@@ -17,18 +17,21 @@ pub(crate) struct Stretch<'a> {
 
 /// A part of what one layer alone holds.
 pub(crate) enum Part<'a> {
-    Data(Stretch<'a>),
+    Data(DataExtent<'a>),
     /// Zeros that hide what the parent holds.
     Zeros(std::ops::Range<u64>),
 }
 
 /// Calls `act` with each part of the disk that may hold anything but zeros, in order.
-pub(crate) fn for_each_stretch<'a>(disk: &'a dyn Disk, mut act: impl FnMut(Stretch<'a>) -> Result<()>) -> Result<()> {
+pub(crate) fn for_each_data_extent<'a>(
+    disk: &'a dyn Disk,
+    mut act: impl FnMut(DataExtent<'a>) -> Result<()>,
+) -> Result<()> {
     let mut walk = Walk::new(disk, usize::MAX);
     while let Some(part) = walk.next()? {
         let Origin::Data(number, at) = part.origin else { continue };
         let Some(layer) = disk.layer(number) else { continue };
-        split_by_holes(Stretch { layer, at, offset: part.offset, len: part.len }, |part| match part {
+        split_by_holes(DataExtent { layer, at, offset: part.offset, len: part.len }, |part| match part {
             Part::Data(stretch) => act(stretch),
             Part::Zeros(_) => Ok(()),
         })?;
@@ -43,7 +46,7 @@ pub(crate) fn for_each_part<'a>(layer: &'a dyn Image, mut act: impl FnMut(Part<'
     while offset < size {
         let extent = layer.extent_at(offset, size - offset)?;
         match extent.source {
-            Source::Data(at) => split_by_holes(Stretch { layer, at, offset, len: extent.len }, |part| match part {
+            Source::Data(at) => split_by_holes(DataExtent { layer, at, offset, len: extent.len }, |part| match part {
                 Part::Zeros(_) if !hides => Ok(()),
                 part => act(part),
             })?,
@@ -57,8 +60,8 @@ pub(crate) fn for_each_part<'a>(layer: &'a dyn Image, mut act: impl FnMut(Part<'
 
 /// What of a stretch is data and what are holes of the host's file, which read as zeros; both in whole sectors of the
 /// disk, since the holes of some hosts are finer.
-pub(crate) fn split_by_holes<'a>(whole: Stretch<'a>, mut act: impl FnMut(Part<'a>) -> Result<()>) -> Result<()> {
-    let Stretch { layer, at, offset, len } = whole;
+pub(crate) fn split_by_holes<'a>(whole: DataExtent<'a>, mut act: impl FnMut(Part<'a>) -> Result<()>) -> Result<()> {
+    let DataExtent { layer, at, offset, len } = whole;
     let (mut from, end) = (at, at + len);
     let sector = u64::from(layer.info().logical_sector);
     while from < end {
@@ -70,7 +73,7 @@ pub(crate) fn split_by_holes<'a>(whole: Stretch<'a>, mut act: impl FnMut(Part<'a
         }
         if !data.is_empty() {
             let len = data.end - data.start;
-            act(Part::Data(Stretch { layer, at: data.start, offset: offset + (data.start - at), len }))?;
+            act(Part::Data(DataExtent { layer, at: data.start, offset: offset + (data.start - at), len }))?;
         }
         from = data.end;
     }
@@ -80,7 +83,7 @@ pub(crate) fn split_by_holes<'a>(whole: Stretch<'a>, mut act: impl FnMut(Part<'a
 /// How much data a disk holds at most, as far as tables and the host's holes tell.
 pub(crate) fn data_len(disk: &dyn Disk) -> Result<u64> {
     let mut total = 0;
-    for_each_stretch(disk, |stretch| {
+    for_each_data_extent(disk, |stretch| {
         total += stretch.len;
         Ok(())
     })?;
@@ -136,7 +139,7 @@ mod tests {
             saved_state: false,
         };
         let (image, mut next, mut zeros) = (Fine(info), 0, 0);
-        split_by_holes(Stretch { layer: &image, at: 1536, offset: 0, len: 64 << 10 }, |part| {
+        split_by_holes(DataExtent { layer: &image, at: 1536, offset: 0, len: 64 << 10 }, |part| {
             let (range, is_data) = match part {
                 Part::Data(stretch) => {
                     assert_eq!(stretch.at, stretch.offset + 1536);

@@ -21,9 +21,9 @@ mod stream;
 mod walk;
 mod write;
 
-pub(crate) use compare::{Pair, Side};
+pub(crate) use compare::{Comparison, DiskSide};
 pub use disk::{Disk, DiskExtent};
-pub(crate) use extents::{Part, Stretch, data_len, for_each_part, for_each_stretch, split_by_holes};
+pub(crate) use extents::{DataExtent, Part, data_len, for_each_data_extent, for_each_part, split_by_holes};
 pub(crate) use locate::{candidates, identity_of, record_of, records_absolute};
 pub use open::Chain;
 pub use options::{MAX_DEPTH, OpenOptions};

@@ -26,9 +26,14 @@ impl OpenOptions {
     }
 
     /// The format of the image itself (not of its parents), whatever its signature says.
-    pub fn with_format(mut self, format: Option<Format>) -> Self {
-        self.format = format;
+    pub fn with_format(mut self, format: Format) -> Self {
+        self.format = Some(format);
         self
+    }
+
+    /// The format that was asked for, if one was.
+    pub(crate) fn of_format(format: Option<Format>) -> Self {
+        Self { format, ..Self::default() }
     }
 
     /// The image's parent is this file, wherever the image says it is. Its identity must match all the same.

@@ -3,27 +3,79 @@
 mod pins;
 mod report;
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use crate::chain::{MAX_DEPTH, OpenOptions, parent_of};
 use crate::error::{Error, ParentProblemKind, Result};
 use crate::finding::{Finding, Repair, Severity};
 use crate::image::{Format, Image, open_image, open_place, probe, vhd, vhdx};
+use crate::operation::{Operation, Plan, Planned};
 use crate::progress::Progress;
 use crate::storage::{Access, FileStorage, HostIdentity, ReadAt};
 
 pub use report::CheckReport;
 
-/// Verifies every structure of an image, then its parent and whether it is the right one, and so on to the base. An
-/// image that is pinned is read and compared with its digests; a pinned parent only shows whether it was touched
+/// An image to be verified: every structure of it, then its parent and whether it is the right one, and so on to the
+/// base. An image that is pinned is read and compared with its digests; a pinned parent only shows whether it was touched
 /// since. Nothing is written.
-///
-/// # Errors
-/// `Io` when the image itself cannot be read; `Usage` when it is no image; `Refused` when somebody writes to it;
-/// `Cancelled`.
-/// Damage, also of a parent, is a finding.
-pub fn check_chain(path: &Path, format: Option<Format>, progress: &Progress) -> Result<CheckReport> {
+#[derive(Clone, Debug)]
+pub struct Check {
+    path: PathBuf,
+    format: Option<Format>,
+}
+
+impl Check {
+    /// The image at `path`.
+    pub fn new(path: impl Into<PathBuf>) -> Self {
+        Self { path: path.into(), format: None }
+    }
+
+    /// The image's format, whatever its signature says.
+    pub fn with_format(mut self, format: Format) -> Self {
+        self.format = Some(format);
+        self
+    }
+}
+
+impl Operation for Check {
+    type Planned = CheckPlan;
+
+    /// What verifying would read.
+    ///
+    /// # Errors
+    /// None: what is wrong is found by the run.
+    fn plan(self) -> Result<Self::Planned> {
+        let mut plan = Plan { operation: "check", ..Plan::default() };
+        plan.steps.push(format!("verify {} and all that it reads through", self.path.display()));
+        Ok(CheckPlan { plan, request: self })
+    }
+}
+
+/// A plan to verify an image.
+pub struct CheckPlan {
+    plan: Plan,
+    request: Check,
+}
+
+impl Planned for CheckPlan {
+    type Outcome = CheckReport;
+
+    fn summary(&self) -> &Plan {
+        &self.plan
+    }
+
+    /// Verifies. Damage, also of a parent, is a finding.
+    ///
+    /// # Errors
+    /// `Io` when the image itself cannot be read; `Usage` when it is no image; `Refused` when somebody writes to it;
+    /// `Cancelled`.
+    fn run(&self, progress: &Progress) -> Result<Self::Outcome> {
+        check(&self.request.path, self.request.format, progress)
+    }
+}
+
+fn check(path: &Path, format: Option<Format>, progress: &Progress) -> Result<CheckReport> {
     let options = OpenOptions::new();
     let mut report = CheckReport { ok: true, files: Vec::new(), findings: Vec::new() };
     let place = match open_place(path, Access::Read) {

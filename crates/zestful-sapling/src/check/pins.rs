@@ -19,7 +19,7 @@ const MOST_RANGES: usize = 50;
 pub(super) fn verify(path: &Path, format: Option<Format>, progress: &Progress, report: &mut CheckReport) -> Result<()> {
     let Some(pin) = pin_of(path, &mut report.findings) else { return Ok(()) };
     // A chain that does not open has findings of its own.
-    let Ok(disk) = Chain::open(path, &OpenOptions::new().with_format(format)) else { return Ok(()) };
+    let Ok(disk) = Chain::open(path, &OpenOptions::of_format(format)) else { return Ok(()) };
     judge_identity(&*disk.layers()[0], &pin, &mut report.findings);
     let changed = match changed_since(&disk, &pin, progress) {
         Err(Error::Damaged(finding)) => {

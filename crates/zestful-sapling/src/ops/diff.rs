@@ -5,8 +5,9 @@ use std::path::PathBuf;
 
 use serde::Serialize;
 
-use crate::chain::{Pair, Side};
+use crate::chain::{Comparison, DiskSide};
 use crate::error::Result;
+use crate::operation::{Operation, Plan, Planned};
 use crate::progress::Progress;
 
 /// Content is compared in units of this.
@@ -57,7 +58,7 @@ impl Diff {
     /// for path in [&one, &other] {
     ///     Make::new(path, 1 << 30).plan().unwrap().run(&Progress::new()).unwrap();
     /// }
-    /// assert_eq!(Diff::new(one, other).run(&Progress::new()).unwrap().bytes, 0);
+    /// assert_eq!(Diff::new(one, other).plan().unwrap().run(&Progress::new()).unwrap().bytes, 0);
     /// ```
     pub fn new(one: impl Into<PathBuf>, other: impl Into<PathBuf>) -> Self {
         Self { one: one.into(), other: other.into(), contents: false }
@@ -68,38 +69,69 @@ impl Diff {
         self.contents = contents;
         self
     }
+}
+
+impl Operation for Diff {
+    type Planned = DiffPlan;
+
+    /// What comparing would read. Both disks stay locked against writers as long as the plan lives.
+    ///
+    /// # Errors
+    /// As [`Chain::open`](crate::chain::Chain::open).
+    fn plan(self) -> Result<Self::Planned> {
+        let (one, other) = (DiskSide::open(&self.one)?, DiskSide::open(&self.other)?);
+        let mut plan = Plan { operation: "diff", ..Plan::default() };
+        let how = if self.contents { "by their contents where tables cannot tell" } else { "by their tables" };
+        plan.steps.push(format!("compare {} and {} {how}", self.one.display(), self.other.display()));
+        Ok(DiffPlan { plan, request: self, one, other })
+    }
+}
+
+/// A checked plan to compare two disks.
+pub struct DiffPlan {
+    plan: Plan,
+    request: Diff,
+    one: DiskSide,
+    other: DiskSide,
+}
+
+impl Planned for DiffPlan {
+    type Outcome = Difference;
+
+    fn summary(&self) -> &Plan {
+        &self.plan
+    }
 
     /// Compares. Ranges that both disks have from one place of one file, or as zeros, are the same without being read;
     /// images that grew from one base therefore differ only where one of them was written to.
     ///
     /// # Errors
-    /// As [`Chain::open`](crate::chain::Chain::open); `Damaged`, `Io`, `Cancelled`.
-    pub fn run(&self, progress: &Progress) -> Result<Difference> {
-        let one = Side::open(&self.one)?;
-        let other = Side::open(&self.other)?;
+    /// `Damaged`, `Io`, `Cancelled`.
+    fn run(&self, progress: &Progress) -> Result<Self::Outcome> {
+        let Self { request, one, other, .. } = self;
         let size = one.virtual_size().max(other.virtual_size());
         let same_size = one.virtual_size() == other.virtual_size();
         let mut found = Ranges::default();
-        progress.begin(format!("comparing {} and {}", self.one.display(), self.other.display()), size);
-        let mut pair = Pair::new(&one, &other, 0..size);
+        progress.begin(format!("comparing {} and {}", request.one.display(), request.other.display()), size);
+        let mut pair = Comparison::new(one, other, 0..size);
         while let Some(part) = pair.next()? {
             progress.check()?;
             let range = part.offset..part.offset + part.len;
-            match (part.differs, self.contents) {
+            match (part.differs, request.contents) {
                 (false, _) => {}
                 (true, false) => found.push(range),
-                (true, true) => compare(&one, &other, range, &mut found, progress)?,
+                (true, true) => compare(one, other, range, &mut found, progress)?,
             }
             progress.advance(part.len);
         }
         let differ: Vec<DiffRange> = found.0;
         let bytes = differ.iter().map(|range| range.length).sum();
-        Ok(Difference { differ, bytes, virtual_size: size, same_size, compared: self.contents })
+        Ok(Difference { differ, bytes, virtual_size: size, same_size, compared: request.contents })
     }
 }
 
 /// Reads a range of both and notes the sectors that are not the same.
-fn compare(one: &Side, other: &Side, range: Range<u64>, found: &mut Ranges, progress: &Progress) -> Result<()> {
+fn compare(one: &DiskSide, other: &DiskSide, range: Range<u64>, found: &mut Ranges, progress: &Progress) -> Result<()> {
     let (mut first, mut second) = (Vec::new(), Vec::new());
     let mut at = range.start;
     while at < range.end {

@@ -9,22 +9,23 @@ mod diff;
 mod merge;
 mod names;
 mod pin;
-mod plan;
 mod resume;
 
-pub use bytes::{WriteBytes, WriteBytesPlan, read_bytes};
+pub use crate::operation::{FileChanges, Operation, Plan, Planned};
+pub use bytes::{ReadBytes, ReadBytesPlan, WriteBytes, WriteBytesPlan};
 pub use create::{
     Copy, CopyChain, CopyChainOutcome, CopyChainPlan, CopyPlan, Derive, DeriveOutcome, DerivePlan, Identity, Make,
     MakePlan, NewDiskOutcome, NewImage,
 };
-pub use diff::{Diff, DiffRange, Difference};
+pub use diff::{Diff, DiffPlan, DiffRange, Difference};
 pub use merge::{
-    Direction, KeepName, Merge, MergeOutcome, MergePlan, Transplant, TransplantOutcome, TransplantPlan, Weighed,
+    Direction, KeepName, Merge, MergeEstimate, MergeOutcome, MergePlan, Transplant, TransplantOutcome, TransplantPlan,
 };
 pub use names::{
     FreshIdentity, FreshIdentityOutcome, FreshIdentityPlan, MoveImage, MoveOutcome, MovePlan, Relink, RelinkOutcome,
     RelinkPlan, Remove, RemoveOutcome, RemovePlan, Unfreeze, UnfreezeOutcome, UnfreezePlan,
 };
-pub use pin::{PinImage, PinOutcome, PinPlan, PinReport, PinnedChild, UnpinOutcome, unpin, verify_pin};
-pub use plan::{FileChanges, Plan};
-pub use resume::{Abandoned, OverOutcome, Resumed, abandon, abandon_guarded, resume, resume_guarded};
+pub use pin::{
+    PinImage, PinOutcome, PinPlan, PinReport, PinnedChild, Unpin, UnpinOutcome, UnpinPlan, VerifyPin, VerifyPinPlan,
+};
+pub use resume::{Abandon, AbandonPlan, Abandoned, OverOutcome, Resume, ResumePlan, Resumed};

@@ -8,11 +8,11 @@ use jiff::Timestamp;
 use serde::Serialize;
 
 use super::diff::DiffRange;
-use super::plan::Plan;
 use crate::chain::{Chain, Disk, OpenOptions};
 use crate::error::{Error, Result};
-use crate::family::{Guard, Override, Search, children_of};
+use crate::family::{Guard, children_of};
 use crate::image::{Source, recognise};
+use crate::operation::{Operation, Plan, Planned};
 use crate::progress::Progress;
 use crate::sidecar::{Companion, Pin, modified, refuse_device, refuse_under_way};
 use crate::size::format_size;
@@ -20,6 +20,9 @@ use crate::storage::{Access, Held, is_marked_read_only, mark_read_only, unmark_r
 use crate::transfer::{PIECE, changed_since, digest_pieces};
 
 /// An image to be pinned.
+///
+/// What it can be allowed to do all the same: [`Override::InUse`] pins though another process has the image open
+/// for writing, [`Override::HardLinks`] one of several names of it.
 #[derive(Clone, Debug)]
 pub struct PinImage {
     path: PathBuf,
@@ -32,18 +35,22 @@ impl PinImage {
         Self { path: path.into(), guard: Guard::new() }
     }
 
-    /// Allows something unusual: [`Override::InUse`] pins though another process has the image open for writing,
-    /// [`Override::HardLinks`] one of several names of it.
-    pub fn with_override(mut self, allowed: Override) -> Self {
-        self.guard = self.guard.with_override(allowed);
-        self
+    /// Refuses an image that something is happening to.
+    fn refuse_changing(&self) -> Result<Option<String>> {
+        refuse_under_way(&self.path)?;
+        self.guard.refuse_hard_links(&self.path)?;
+        self.guard.refuse_writers([&*self.path])
     }
+}
+
+impl Operation for PinImage {
+    type Planned = PinPlan;
 
     /// What pinning would do.
     ///
     /// # Errors
     /// `Usage` when it is pinned already, or a device; `Refused` when somebody writes to it; otherwise as [`Chain::open`].
-    pub fn plan(self) -> Result<PinPlan> {
+    fn plan(self) -> Result<Self::Planned> {
         refuse_device(&self.path)?;
         let held = Arc::new(Held::default());
         let disk = Chain::open(&self.path, &OpenOptions::new().with_held(&held))?;
@@ -68,11 +75,8 @@ impl PinImage {
         Ok(PinPlan { plan, request: self, disk, held })
     }
 
-    /// Refuses an image that something is happening to.
-    fn refuse_changing(&self) -> Result<Option<String>> {
-        refuse_under_way(&self.path)?;
-        self.guard.refuse_hard_links(&self.path)?;
-        self.guard.refuse_writers([&*self.path])
+    fn guard_mut(&mut self) -> Option<&mut Guard> {
+        Some(&mut self.guard)
     }
 }
 
@@ -106,9 +110,10 @@ pub struct PinOutcome {
     pub piece_size: u64,
 }
 
-impl PinPlan {
-    /// The plan as plain data.
-    pub fn summary(&self) -> &Plan {
+impl Planned for PinPlan {
+    type Outcome = PinOutcome;
+
+    fn summary(&self) -> &Plan {
         &self.plan
     }
 
@@ -117,7 +122,7 @@ impl PinPlan {
     ///
     /// # Errors
     /// `Cancelled`, `Io`, `Damaged`.
-    pub fn run(&self, progress: &Progress) -> Result<PinOutcome> {
+    fn run(&self, progress: &Progress) -> Result<Self::Outcome> {
         let path = &self.request.path;
         self.request.refuse_changing()?;
         let marked = !is_marked_read_only(path)?;
@@ -131,7 +136,9 @@ impl PinPlan {
         }
         kept
     }
+}
 
+impl PinPlan {
     fn keep(&self, marked: bool, progress: &Progress) -> Result<PinOutcome> {
         let path = &self.request.path;
         let digests = digest_pieces(&self.disk, PIECE, progress)?;
@@ -189,47 +196,100 @@ pub struct PinnedChild {
     pub bytes_read_through: u64,
 }
 
-/// Compares a pinned image with what was pinned, and tells which ranges changed and which children depend on them.
-/// When nothing changed, though the file was touched or copied by hand, the pin's record of the file is put right: it
-/// is whole again for whoever only looks.
-///
-/// # Errors
-/// `Usage` when it is not pinned; `Damaged` when it, or what was kept, cannot be read; `Cancelled`, `Io`.
-pub fn verify_pin(path: &Path, search: &Search, progress: &Progress) -> Result<PinReport> {
-    let Some(pin) = pin_of(path)? else {
-        return Err(Error::usage(
-            format!("{} is not pinned, so there is nothing to compare it with", path.display()),
-            "pin it while it is known to be right",
-        ));
-    };
-    let disk = Chain::open(path, &OpenOptions::new())?;
-    let time = modified(path);
-    let changed = changed_since(&disk, &pin, progress)?;
-    let identity_changed = disk.info().data_identity != pin.identity;
-    let mut children = Vec::new();
-    if !changed.is_empty() || identity_changed {
-        for child in children_of(path, search)?.all() {
-            let bytes_read_through = read_through(child, &changed)?;
-            children.push(PinnedChild { path: child.clone(), bytes_read_through });
-        }
+/// A pinned image to be compared with what was pinned: which ranges changed, and which children depend on them. When
+/// nothing changed, though the file was touched or copied by hand, the pin's record of the file is put right: it is whole
+/// again for whoever only looks.
+#[derive(Clone, Debug)]
+pub struct VerifyPin {
+    path: PathBuf,
+    guard: Guard,
+}
+
+impl VerifyPin {
+    /// The image at `path`.
+    pub fn new(path: impl Into<PathBuf>) -> Self {
+        Self { path: path.into(), guard: Guard::new() }
     }
-    let ok = changed.is_empty() && !identity_changed;
-    // The time is that of the file as it was when it was locked for reading: who wrote since has another one.
-    let is_stale = ok && time != pin.modified;
-    let renew =
-        || Companion::change(path, &[], |companion| companion.pin.iter_mut().for_each(|pin| pin.modified = time));
-    let renewed = if is_stale { Some(renew()) } else { None };
-    let changed = changed.into_iter().map(|range| DiffRange { offset: range.start, length: range.end - range.start });
-    Ok(PinReport {
-        path: path.to_owned(),
-        pinned: pin.pinned,
-        ok,
-        changed: changed.collect(),
-        identity_changed,
-        children,
-        record_renewed: matches!(renewed, Some(Ok(()))),
-        record_stale: renewed.and_then(Result::err).map(|error| error.with_causes()),
-    })
+}
+
+impl Operation for VerifyPin {
+    type Planned = VerifyPinPlan;
+
+    /// What comparing would read. The image and its parents stay locked against writers as long as the plan lives.
+    ///
+    /// # Errors
+    /// `Usage` when it is not pinned; `Damaged` when what was kept cannot be read; otherwise as [`Chain::open`].
+    fn plan(self) -> Result<Self::Planned> {
+        let Some(pin) = pin_of(&self.path)? else {
+            return Err(Error::usage(
+                format!("{} is not pinned, so there is nothing to compare it with", self.path.display()),
+                "pin it while it is known to be right",
+            ));
+        };
+        let disk = Chain::open(&self.path, &OpenOptions::new())?;
+        let time = modified(&self.path);
+        let mut plan = Plan { operation: "pin verify", ..Plan::default() };
+        plan.bytes_read = crate::chain::data_len(&disk)?;
+        plan.steps.push(format!("read {} and compare it with its digests", format_size(plan.bytes_read)));
+        Ok(VerifyPinPlan { plan, request: self, pin, disk, time })
+    }
+
+    fn guard_mut(&mut self) -> Option<&mut Guard> {
+        Some(&mut self.guard)
+    }
+}
+
+/// A checked plan to compare a pinned image.
+pub struct VerifyPinPlan {
+    plan: Plan,
+    request: VerifyPin,
+    pin: Pin,
+    disk: Chain,
+    /// When the file was last changed, at the time when it was locked.
+    time: Option<Timestamp>,
+}
+
+impl Planned for VerifyPinPlan {
+    type Outcome = PinReport;
+
+    fn summary(&self) -> &Plan {
+        &self.plan
+    }
+
+    /// Compares. What differs is part of the report.
+    ///
+    /// # Errors
+    /// `Damaged` when the image, or what was kept, cannot be read; `Cancelled`, `Io`.
+    fn run(&self, progress: &Progress) -> Result<Self::Outcome> {
+        let Self { request: VerifyPin { path, guard }, pin, disk, time, .. } = self;
+        let changed = changed_since(disk, pin, progress)?;
+        let identity_changed = disk.info().data_identity != pin.identity;
+        let mut children = Vec::new();
+        if !changed.is_empty() || identity_changed {
+            for child in children_of(path, &guard.search)?.all() {
+                let bytes_read_through = read_through(child, &changed)?;
+                children.push(PinnedChild { path: child.clone(), bytes_read_through });
+            }
+        }
+        let ok = changed.is_empty() && !identity_changed;
+        // The time is that of the file as it was when it was locked for reading: who wrote since has another one.
+        let is_stale = ok && *time != pin.modified;
+        let renew =
+            || Companion::change(path, &[], |companion| companion.pin.iter_mut().for_each(|pin| pin.modified = *time));
+        let renewed = if is_stale { Some(renew()) } else { None };
+        let changed =
+            changed.into_iter().map(|range| DiffRange { offset: range.start, length: range.end - range.start });
+        Ok(PinReport {
+            path: path.clone(),
+            pinned: pin.pinned,
+            ok,
+            changed: changed.collect(),
+            identity_changed,
+            children,
+            record_renewed: matches!(renewed, Some(Ok(()))),
+            record_stale: renewed.and_then(Result::err).map(|error| error.with_causes()),
+        })
+    }
 }
 
 /// How much of some ranges an image has from its parent.
@@ -258,27 +318,83 @@ pub struct UnpinOutcome {
     pub writable: bool,
 }
 
-/// Takes the pin of an image away; its digests are forgotten. After a crash it is pinned or it is not.
+/// A pin to be taken away; its digests are forgotten.
 ///
 /// Children of a pinned image may have been grown without a record, since nothing changed it; they are not known now.
-///
-/// # Errors
-/// `Usage` when it is not pinned; `Refused` when it is in use or something is under way with it; `Damaged`, `Io`.
-pub fn unpin(path: &Path, search: &Search) -> Result<UnpinOutcome> {
-    // Alone: nobody grows a child from it between the look and the mark.
-    let held = Held::default();
-    held.take(path, Access::AmendMetadata)?;
-    refuse_under_way(path)?;
-    let not_pinned = || Error::usage(format!("{} is not pinned", path.display()), "nothing needs to be done");
-    let pin = pin_of(path)?.ok_or_else(not_pinned)?;
-    let children = children_of(path, search)?;
-    let is_free = pin.marked && children.is_none();
-    Companion::change(path, &[], |companion| {
-        companion.pin = None;
-        companion.frozen = companion.frozen.filter(|_| !is_free);
-    })?;
-    if is_free {
-        unmark_read_only(path)?;
+#[derive(Clone, Debug)]
+pub struct Unpin {
+    path: PathBuf,
+    guard: Guard,
+}
+
+impl Unpin {
+    /// The pin of the image at `path`.
+    pub fn new(path: impl Into<PathBuf>) -> Self {
+        Self { path: path.into(), guard: Guard::new() }
     }
-    Ok(UnpinOutcome { path: path.to_owned(), writable: !is_marked_read_only(path)? })
+}
+
+impl Operation for Unpin {
+    type Planned = UnpinPlan;
+
+    /// What taking it away would do. The image stays locked as long as the plan lives: nobody grows a child from it
+    /// meanwhile.
+    ///
+    /// # Errors
+    /// `Usage` when it is not pinned; `Refused` when it is in use or something is under way with it; `Damaged`, `Io`.
+    fn plan(self) -> Result<Self::Planned> {
+        let held = Arc::new(Held::default());
+        held.take(&self.path, Access::AmendMetadata)?;
+        refuse_under_way(&self.path)?;
+        let not_pinned = || Error::usage(format!("{} is not pinned", self.path.display()), "nothing needs to be done");
+        let pin = pin_of(&self.path)?.ok_or_else(not_pinned)?;
+        let children = children_of(&self.path, &self.guard.search)?;
+        let is_free = pin.marked && children.is_none();
+        let mut plan = Plan { operation: "unpin", ..Plan::default() };
+        plan.steps.push(format!("forget the digests of {}", self.path.display()));
+        if is_free {
+            plan.steps.push(format!("give {} its write permission back", self.path.display()));
+        }
+        plan.files.change.push(Companion::place(&self.path));
+        Ok(UnpinPlan { plan, request: self, is_free, held })
+    }
+
+    fn guard_mut(&mut self) -> Option<&mut Guard> {
+        Some(&mut self.guard)
+    }
+}
+
+/// A checked plan to take a pin away.
+pub struct UnpinPlan {
+    plan: Plan,
+    request: Unpin,
+    /// Whether the image can be written to afterwards.
+    is_free: bool,
+    /// Keeps others away from the image.
+    held: Arc<Held>,
+}
+
+impl Planned for UnpinPlan {
+    type Outcome = UnpinOutcome;
+
+    fn summary(&self) -> &Plan {
+        &self.plan
+    }
+
+    /// Takes the pin away. After a crash the image is pinned or it is not.
+    ///
+    /// # Errors
+    /// `Refused` when another file took the image's place; `Damaged`, `Io`.
+    fn run(&self, _: &Progress) -> Result<Self::Outcome> {
+        let path = &self.request.path;
+        self.held.refuse_swapped(path)?;
+        Companion::change(path, &[], |companion| {
+            companion.pin = None;
+            companion.frozen = companion.frozen.filter(|_| !self.is_free);
+        })?;
+        if self.is_free {
+            unmark_read_only(path)?;
+        }
+        Ok(UnpinOutcome { path: path.clone(), writable: !is_marked_read_only(path)? })
+    }
 }

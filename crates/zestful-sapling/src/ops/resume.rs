@@ -1,13 +1,15 @@
 //! Work on several files that was begun and cut short: found, carried on, or given up.
 
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use serde::Serialize;
 
 use super::merge::{self, MergeOutcome, TransplantOutcome};
 use super::names::{self, MoveOutcome};
 use crate::error::{Error, Result};
-use crate::family::{Guard, Override, journals_in};
+use crate::family::{Guard, journals_in};
+use crate::operation::{Operation, Plan, Planned};
 use crate::progress::Progress;
 use crate::sidecar::{Header, Work, clear_copies, image_of_journal, read_header, under_way_at};
 use crate::storage::Held;
@@ -34,46 +36,119 @@ pub struct OverOutcome {
     pub path: PathBuf,
 }
 
-/// Carries on what was begun with an image, or in a folder where only one thing is under way.
+/// Work that was begun and cut short, to be carried on.
 ///
-/// # Errors
-/// `Usage` when nothing is under way, or several things; `Damaged` when the journal is; `Refused` when another
-/// process is at it, another host began it, or it was begun with other files (this is a copy); `UnderWay` when it
-/// could not be finished this time either, with why.
-pub fn resume(path: &Path, overrides: &[Override], progress: &Progress) -> Result<Resumed> {
-    let guard = overrides.iter().fold(Guard::new(), |guard, allowed| guard.with_override(*allowed));
-    resume_guarded(path, &guard, progress)
+/// What it can be allowed to do all the same: [`OtherHost`](crate::family::Override::OtherHost) carries on what another
+/// host began; otherwise as the work itself.
+#[derive(Clone, Debug)]
+pub struct Resume {
+    path: PathBuf,
+    guard: Guard,
 }
 
-/// The same, looking for children elsewhere as well.
-///
-/// # Errors
-/// As [`resume`].
-pub fn resume_guarded(path: &Path, guard: &Guard, progress: &Progress) -> Result<Resumed> {
-    let header = begun_at(path)?;
-    guard.refuse_other_host(&header)?;
-    header.refuse_unproven()?;
-    if header.is_over()? {
-        clear_copies(&header)?;
-        return Ok(Resumed::Over(OverOutcome { path: header.image().to_owned() }));
-    }
-    let held = std::sync::Arc::new(Held::default());
-    match header.work {
-        Work::Merge => merge::carry_on(&header, &held, guard, progress).map(Resumed::Merge),
-        Work::Transplant => merge::carry_on_transplant(&header, &held, guard, progress).map(Resumed::Transplant),
-        Work::Move => names::carry_on_move(&header, &held, guard).map(Resumed::Move),
+impl Resume {
+    /// What was begun with the image at `path`, or in a folder where only one thing is under way, or what a journal
+    /// tells of.
+    pub fn new(path: impl Into<PathBuf>) -> Self {
+        Self { path: path.into(), guard: Guard::new() }
     }
 }
 
-/// Gives up what was begun with an image, where that is still possible: the chain reads as before. What was written
-/// into an image stays there; it shows nothing that was not to be seen before, but an ancestor into which a merge had
-/// begun to write no longer holds its own earlier state, nor do the layers between.
+impl Operation for Resume {
+    type Planned = ResumePlan;
+
+    /// What is left to be done.
+    ///
+    /// # Errors
+    /// `Usage` when nothing is under way, or several things; `Damaged` when the journal is; `Refused` when another host
+    /// began it, or it was begun with other files (this is a copy).
+    fn plan(self) -> Result<Self::Planned> {
+        let begun = begun_at(&self.path, &self.guard)?;
+        let what = if begun.is_over()? { "take away what is left of" } else { "carry on" };
+        Ok(ResumePlan { plan: plan_for("resume", what, &begun), request: self, begun })
+    }
+
+    fn guard_mut(&mut self) -> Option<&mut Guard> {
+        Some(&mut self.guard)
+    }
+}
+
+/// A checked plan to carry on what was begun.
+pub struct ResumePlan {
+    plan: Plan,
+    request: Resume,
+    begun: Header,
+}
+
+impl Planned for ResumePlan {
+    type Outcome = Resumed;
+
+    fn summary(&self) -> &Plan {
+        &self.plan
+    }
+
+    /// Carries on. At every moment all that is read reads as before.
+    ///
+    /// # Errors
+    /// `Refused` when another process is at it; `UnderWay` when it could not be finished this time either, with why.
+    fn run(&self, progress: &Progress) -> Result<Self::Outcome> {
+        let Self { request: Resume { guard, .. }, begun, .. } = self;
+        if begun.is_over()? {
+            clear_copies(begun)?;
+            return Ok(Resumed::Over(OverOutcome { path: begun.image().to_owned() }));
+        }
+        let held = Arc::new(Held::default());
+        match begun.work {
+            Work::Merge => merge::carry_on(begun, &held, guard, progress).map(Resumed::Merge),
+            Work::Transplant => merge::carry_on_transplant(begun, &held, guard, progress).map(Resumed::Transplant),
+            Work::Move => names::carry_on_move(begun, &held, guard).map(Resumed::Move),
+        }
+    }
+}
+
+/// Work that was begun and cut short, to be given up, where that is still possible: the chain reads as before.
 ///
-/// # Errors
-/// As [`resume`]; `Refused` when all data was moved already, so that only going on is left.
-pub fn abandon(path: &Path, overrides: &[Override]) -> Result<Abandoned> {
-    let guard = overrides.iter().fold(Guard::new(), |guard, allowed| guard.with_override(*allowed));
-    abandon_guarded(path, &guard)
+/// What was written into an image stays there; it shows nothing that was not to be seen before, but an ancestor into
+/// which a merge had begun to write no longer holds its own earlier state, nor do the layers between.
+///
+/// What it can be allowed to do all the same: as [`Resume`].
+#[derive(Clone, Debug)]
+pub struct Abandon {
+    path: PathBuf,
+    guard: Guard,
+}
+
+impl Abandon {
+    /// What was begun with the image at `path`, or in a folder where only one thing is under way, or what a journal
+    /// tells of.
+    pub fn new(path: impl Into<PathBuf>) -> Self {
+        Self { path: path.into(), guard: Guard::new() }
+    }
+}
+
+impl Operation for Abandon {
+    type Planned = AbandonPlan;
+
+    /// What would be given up.
+    ///
+    /// # Errors
+    /// As [`Resume`].
+    fn plan(self) -> Result<Self::Planned> {
+        let begun = begun_at(&self.path, &self.guard)?;
+        begun.is_over()?;
+        Ok(AbandonPlan { plan: plan_for("abandon", "give up", &begun), request: self, begun })
+    }
+
+    fn guard_mut(&mut self) -> Option<&mut Guard> {
+        Some(&mut self.guard)
+    }
+}
+
+/// A checked plan to give up what was begun.
+pub struct AbandonPlan {
+    plan: Plan,
+    request: Abandon,
+    begun: Header,
 }
 
 /// What was given up.
@@ -87,32 +162,53 @@ pub struct Abandoned {
     pub work: Work,
 }
 
-/// The same, looking for children elsewhere as well.
-///
-/// # Errors
-/// As [`abandon`].
-pub fn abandon_guarded(path: &Path, guard: &Guard) -> Result<Abandoned> {
-    let header = begun_at(path)?;
-    guard.refuse_other_host(&header)?;
-    header.refuse_unproven()?;
-    if header.is_over()? {
-        clear_copies(&header)?;
-    } else {
-        match header.work {
-            Work::Merge => merge::give_up(&header, guard)?,
-            Work::Transplant => merge::give_up_transplant(&header, guard)?,
-            Work::Move => names::give_up_move(&header, guard)?,
-        }
+impl Planned for AbandonPlan {
+    type Outcome = Abandoned;
+
+    fn summary(&self) -> &Plan {
+        &self.plan
     }
-    Ok(Abandoned { path: header.image().to_owned(), work: header.work })
+
+    /// Gives it up.
+    ///
+    /// # Errors
+    /// `Refused` when another process is at it, or all data was moved already, so that only going on is left; `Io`.
+    fn run(&self, _: &Progress) -> Result<Self::Outcome> {
+        let Self { request: Abandon { guard, .. }, begun, .. } = self;
+        if begun.is_over()? {
+            clear_copies(begun)?;
+        } else {
+            match begun.work {
+                Work::Merge => merge::give_up(begun, guard)?,
+                Work::Transplant => merge::give_up_transplant(begun, guard)?,
+                Work::Move => names::give_up_move(begun, guard)?,
+            }
+        }
+        Ok(Abandoned { path: begun.image().to_owned(), work: begun.work })
+    }
+}
+
+fn plan_for(operation: &'static str, what: &str, begun: &Header) -> Plan {
+    let mut plan = Plan { operation, ..Plan::default() };
+    let image = begun.image().display();
+    plan.steps.push(format!("{what} {} of {image} that was begun {:.0}", begun.work, begun.started));
+    plan.files.change.extend(begun.changing().map(Path::to_owned));
+    plan
 }
 
 /// What is under way with an image, beside which a journal stands, or, alone, in a folder.
-fn begun_at(path: &Path) -> Result<Header> {
+fn begun_at(path: &Path, guard: &Guard) -> Result<Header> {
+    let begun = header_at(path)?;
+    guard.refuse_other_host(&begun)?;
+    begun.refuse_unproven()?;
+    Ok(begun)
+}
+
+fn header_at(path: &Path) -> Result<Header> {
     let nothing = || {
         Error::usage(
             format!("nothing is under way with {}", path.display()),
-            "name an image with which something is, or the folder that it is in",
+            "name the image with which it was begun, its journal, or the folder where it stands",
         )
     };
     if image_of_journal(path).is_some() {

@@ -12,7 +12,7 @@ use std::time::SystemTime;
 /// One change to a file.
 #[cfg_attr(not(feature = "testing"), allow(dead_code, reason = "only whoever watches reads it"))]
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Operation {
+pub enum FileChange {
     /// Bytes written at an offset.
     Write(u64, Vec<u8>),
     /// The length was set.
@@ -30,7 +30,7 @@ pub enum HostChange {
     /// A new, empty file.
     Create(PathBuf, u64),
     /// A change of a file's content, or its sync; and when the file was last changed, then.
-    Content(u64, Operation, Option<SystemTime>),
+    Content(u64, FileChange, Option<SystemTime>),
     /// A second name for a file: the old one, the new one.
     Link(PathBuf, PathBuf),
     /// Another name, in the place of whatever had it.

@@ -11,7 +11,7 @@ use std::sync::{LazyLock, Mutex, PoisonError};
 
 use rustix::fs::{FallocateFlags, OFlags, SeekFrom, fallocate, seek};
 
-use super::changes::{self, HostChange, Operation};
+use super::changes::{self, FileChange, HostChange};
 use super::names::set_mode;
 use super::{Access, HostIdentity, ReadAt, Storage, lock};
 use crate::error::{Error, Refusal, Result};
@@ -192,7 +192,7 @@ impl FileStorage {
         }
     }
 
-    fn change(&self, what: impl FnOnce() -> Operation, act: impl FnOnce() -> io::Result<()>) -> io::Result<()> {
+    fn change(&self, what: impl FnOnce() -> FileChange, act: impl FnOnce() -> io::Result<()>) -> io::Result<()> {
         let noted = || {
             let found = self.file.metadata();
             let (file, time) = found.map_or((0, None), |found| (found.ino(), found.modified().ok()));
@@ -271,17 +271,17 @@ impl ReadAt for FileStorage {
 
 impl Storage for FileStorage {
     fn write_at(&self, bytes: &[u8], offset: u64) -> Result<()> {
-        self.change(|| Operation::Write(offset, bytes.to_vec()), || self.file.write_all_at(bytes, offset))
+        self.change(|| FileChange::Write(offset, bytes.to_vec()), || self.file.write_all_at(bytes, offset))
             .map_err(|e| self.error(&format!("write {} bytes at byte {offset} of", bytes.len()), e))
     }
 
     fn set_len(&self, len: u64) -> Result<()> {
-        self.change(|| Operation::SetLen(len), || self.file.set_len(len))
+        self.change(|| FileChange::SetLen(len), || self.file.set_len(len))
             .map_err(|e| self.error(&format!("set the length to {len} bytes of"), e))
     }
 
     fn sync(&self) -> Result<()> {
-        self.change(|| Operation::Sync, || self.file.sync_all()).map_err(|e| self.error("sync", e))
+        self.change(|| FileChange::Sync, || self.file.sync_all()).map_err(|e| self.error("sync", e))
     }
 
     fn punch_hole(&self, offset: u64, len: u64) -> Result<()> {
@@ -290,7 +290,7 @@ impl Storage for FileStorage {
         }
         let flags = FallocateFlags::PUNCH_HOLE | FallocateFlags::KEEP_SIZE;
         let punch = || fallocate(&self.file, flags, offset, len).map_err(io::Error::from);
-        match self.change(|| Operation::Punch(offset, len), punch) {
+        match self.change(|| FileChange::Punch(offset, len), punch) {
             Ok(()) => Ok(()),
             Err(error) => match rustix::io::Errno::from_io_error(&error) {
                 Some(rustix::io::Errno::OPNOTSUPP | rustix::io::Errno::NOSYS) => self.write_zeros(offset, len),

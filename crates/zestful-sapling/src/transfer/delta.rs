@@ -2,7 +2,7 @@
 //! that memory stays bounded and the work can be carried on from between two batches.
 
 use crate::bytes::is_zero;
-use crate::chain::{Chain, Disk, Origin, Pair, Part, Side, Stretch, Walk, split_by_holes};
+use crate::chain::{Chain, Comparison, DataExtent, Disk, DiskSide, Origin, Part, Walk, split_by_holes};
 use crate::error::Result;
 use crate::image::{Image, ImageMut, Source};
 use crate::progress::Progress;
@@ -67,8 +67,8 @@ pub(crate) enum Delta<'a> {
     Down { upper: &'a Chain },
     /// What `child` does not hold itself and does not have from `new` as it has it from `old`, into the child.
     Up {
-        old: &'a Side,
-        new: &'a Side,
+        old: &'a DiskSide,
+        new: &'a DiskSide,
         /// Whether contents are compared where the places differ.
         compare: bool,
     },
@@ -107,7 +107,7 @@ impl Delta<'_> {
         match (task.from, source) {
             (From::Data(layer, at), Some(chain)) => {
                 let layer = &*chain.layers()[layer];
-                feed.stretch(&Stretch { layer, at, offset: task.offset, len: task.len })
+                feed.stretch(&DataExtent { layer, at, offset: task.offset, len: task.len })
             }
             (From::Disk, Some(chain)) => {
                 feed.read(task.offset, task.len, |bytes, done| chain.read_at(bytes, task.offset + done))
@@ -118,7 +118,7 @@ impl Delta<'_> {
 }
 
 /// Reads a range of both and gives on what is not the same.
-fn read_differing(old: &Side, new: &Side, task: &Task, feed: &mut Feed<'_>) -> Result<()> {
+fn read_differing(old: &DiskSide, new: &DiskSide, task: &Task, feed: &mut Feed<'_>) -> Result<()> {
     let (mut before, mut after) = (Vec::new(), Vec::new());
     let mut done = 0;
     while done < task.len {
@@ -168,7 +168,7 @@ fn down(upper: &Chain, target: &dyn Image, from: u64, most_bytes: u64) -> Result
         match part.origin {
             Origin::Data(number, at) => {
                 let layer = &*upper.layers()[number];
-                split_by_holes(Stretch { layer, at, offset: part.offset, len: part.len }, |part| {
+                split_by_holes(DataExtent { layer, at, offset: part.offset, len: part.len }, |part| {
                     match part {
                         Part::Data(stretch) => batch.push(stretch.offset, stretch.len, From::Data(number, stretch.at)),
                         Part::Zeros(range) => batch.push(range.start, range.end - range.start, From::Zeros),
@@ -184,10 +184,10 @@ fn down(upper: &Chain, target: &dyn Image, from: u64, most_bytes: u64) -> Result
     Ok(batch)
 }
 
-fn up(child: &dyn Image, old: &Side, new: &Side, from: u64, most_bytes: u64) -> Result<Batch> {
+fn up(child: &dyn Image, old: &DiskSide, new: &DiskSide, from: u64, most_bytes: u64) -> Result<Batch> {
     let mut batch = Batch::new(from);
     let size = child.info().virtual_size;
-    let mut pair = Pair::new(old, new, from..from);
+    let mut pair = Comparison::new(old, new, from..from);
     while batch.upto < size && !batch.is_full(most_bytes) {
         let extent = child.extent_at(batch.upto, size - batch.upto)?;
         let end = batch.upto + extent.len;
@@ -244,7 +244,7 @@ fn new_space(target: &dyn Image, task: &Task) -> Result<u64> {
         let extent = target.extent_at(offset, end - offset)?;
         match extent.source {
             Source::Data(at) => {
-                let stretch = Stretch { layer: target, at, offset, len: extent.len };
+                let stretch = DataExtent { layer: target, at, offset, len: extent.len };
                 split_by_holes(stretch, |part| {
                     if let Part::Zeros(range) = part {
                         new += range.end - range.start;

@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use crate::bytes::is_zero;
-use crate::chain::{Disk, Part, Stretch, for_each_part, for_each_stretch};
+use crate::chain::{DataExtent, Disk, Part, for_each_data_extent, for_each_part};
 use crate::error::Result;
 use crate::image::Image;
 use crate::progress::Progress;
@@ -72,7 +72,7 @@ impl ContentDigest {
 /// The digest of a disk, taken as one of `size` bytes; what lies past its end counts as zero.
 pub(crate) fn digest_of(disk: &dyn Disk, name: &Path, size: u64, progress: &Progress) -> Result<blake3::Hash> {
     let mut reading = Reading::new(name, progress);
-    for_each_stretch(disk, |stretch| reading.take(stretch))?;
+    for_each_data_extent(disk, |stretch| reading.take(stretch))?;
     Ok(reading.digest.finish(size))
 }
 
@@ -98,7 +98,7 @@ impl<'a> Reading<'a> {
         Self { digest: ContentDigest::new(), buffer: Vec::new(), progress }
     }
 
-    fn take(&mut self, stretch: Stretch<'_>) -> Result<()> {
+    fn take(&mut self, stretch: DataExtent<'_>) -> Result<()> {
         let mut done = 0;
         while done < stretch.len {
             self.progress.check()?;

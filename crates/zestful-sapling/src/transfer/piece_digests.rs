@@ -4,7 +4,7 @@ use std::ops::Range;
 use std::sync::mpsc::{channel, sync_channel};
 
 use crate::bytes::is_zero;
-use crate::chain::{Chain, Disk, for_each_stretch};
+use crate::chain::{Chain, Disk, for_each_data_extent};
 use crate::error::{Error, Result};
 use crate::progress::Progress;
 use crate::sidecar::{Companion, Digest, Pin, PinnedRun};
@@ -24,7 +24,7 @@ pub(crate) struct Digests {
 pub(crate) fn digest_pieces(disk: &Chain, piece_size: u64, progress: &Progress) -> Result<Digests> {
     let size = disk.virtual_size();
     let mut pieces: Vec<Range<u64>> = Vec::new();
-    for_each_stretch(disk, |stretch| {
+    for_each_data_extent(disk, |stretch| {
         let (first, end) = (stretch.offset / piece_size, (stretch.offset + stretch.len).div_ceil(piece_size));
         match pieces.last_mut().filter(|last| first <= last.end) {
             Some(last) => last.end = last.end.max(end),

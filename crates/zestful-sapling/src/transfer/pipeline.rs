@@ -6,7 +6,7 @@ use std::panic::resume_unwind;
 use std::sync::mpsc::{Receiver, Sender, channel, sync_channel};
 
 use super::digest::ContentDigest;
-use crate::chain::Stretch;
+use crate::chain::DataExtent;
 use crate::error::{Error, Result};
 use crate::image::ImageMut;
 use crate::progress::Progress;
@@ -40,7 +40,7 @@ pub(crate) struct Feed<'a> {
 
 impl Feed<'_> {
     /// All of a stretch, read from its layer.
-    pub(crate) fn stretch(&mut self, stretch: &Stretch<'_>) -> Result<()> {
+    pub(crate) fn stretch(&mut self, stretch: &DataExtent<'_>) -> Result<()> {
         self.read(stretch.offset, stretch.len, |bytes, done| stretch.layer.read_data(bytes, stretch.at + done))
     }
 

@@ -12,12 +12,14 @@ use zestful_sapling::error::Error;
 use zestful_sapling::family::children_of;
 use zestful_sapling::image::Format;
 use zestful_sapling::ops::{
-    Derive, Direction, FreshIdentity, KeepName, Merge, MoveImage, PinImage, Relink, Remove, Transplant, resume,
+    Derive, Direction, FreshIdentity, KeepName, Merge, MoveImage, Operation, PinImage, Planned, Relink, Remove,
+    Transplant,
 };
 use zestful_sapling::progress::Progress;
 
 use crate::family_model::{all_files, derive, make, quick_folder, write};
 use crate::support::Model;
+use crate::support::resume;
 
 /// Something that changes the family.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -117,14 +119,18 @@ impl Cast {
             Act::MergeDeep => merge("c/child", "a/mid", Direction::IntoParent, KeepName::Parent),
             Act::MergeBelow => merge("b/low", "a/mid", Direction::IntoChild, KeepName::Child),
             Act::Transplant => Transplant::new(path("c/child"), path("b/other")).plan()?.run(&progress).map(|_| ()),
-            Act::MoveLow => MoveImage::new(path("b/low"), path("a/moved")).plan()?.run().map(|_| ()),
-            Act::MoveChild => MoveImage::new(path("c/child"), path("a/there")).plan()?.run().map(|_| ()),
-            Act::Relink => Relink::new(path("c/leaf")).with_parent(path("c/child")).plan()?.run().map(|_| ()),
+            Act::MoveLow => MoveImage::new(path("b/low"), path("a/moved")).plan()?.run(&Progress::new()).map(|_| ()),
+            Act::MoveChild => {
+                MoveImage::new(path("c/child"), path("a/there")).plan()?.run(&Progress::new()).map(|_| ())
+            }
+            Act::Relink => {
+                Relink::new(path("c/leaf")).with_parent(path("c/child")).plan()?.run(&Progress::new()).map(|_| ())
+            }
             Act::PinMid => PinImage::new(path("a/mid")).plan()?.run(&progress).map(|_| ()),
             Act::PinChild => PinImage::new(path("c/child")).plan()?.run(&progress).map(|_| ()),
-            Act::RemoveOther => Remove::new(path("b/other")).plan()?.run().map(|_| ()),
-            Act::RemoveLeaf => Remove::new(path("c/leaf")).plan()?.run().map(|_| ()),
-            Act::RenewLeaf => FreshIdentity::new(path("c/leaf")).plan()?.run().map(|_| ()),
+            Act::RemoveOther => Remove::new(path("b/other")).plan()?.run(&Progress::new()).map(|_| ()),
+            Act::RemoveLeaf => Remove::new(path("c/leaf")).plan()?.run(&Progress::new()).map(|_| ()),
+            Act::RenewLeaf => FreshIdentity::new(path("c/leaf")).plan()?.run(&Progress::new()).map(|_| ()),
             Act::WriteLeaf => write("c/leaf"),
             Act::WriteOther => write("b/other"),
         }
@@ -133,7 +139,7 @@ impl Cast {
     /// Carries on whatever is unfinished.
     pub fn finish(&self, when: &str) {
         while let Some(journal) = all_files(&self.root).into_iter().find(|name| name.ends_with(".zsap.journal")) {
-            let resumed = resume(Path::new(&journal), &[], &Progress::new());
+            let resumed = resume(Path::new(&journal), &[]);
             resumed.unwrap_or_else(|error| panic!("{when}: {journal}: {error}"));
         }
     }

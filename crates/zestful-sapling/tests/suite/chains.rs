@@ -3,14 +3,14 @@
 use std::path::{Path, PathBuf};
 
 use zestful_sapling::chain::{Chain, ChainMut, Disk, OpenOptions};
-use zestful_sapling::check::check_chain;
 use zestful_sapling::error::{Error, ParentProblemKind, Refusal};
 use zestful_sapling::family::{Family, ParentState, Role, Search, children_of, inspect};
-use zestful_sapling::ops::{Derive, Make};
+use zestful_sapling::ops::{Derive, Make, Operation, Planned};
 use zestful_sapling::progress::Progress;
 use zestful_sapling::storage::{Access, FileStorage};
 
 use crate::family_model::write_unasked;
+use crate::support::check_chain;
 
 struct Scene {
     folder: tempfile::TempDir,
@@ -142,7 +142,7 @@ fn a_parent_changed_behind_its_childs_back_is_never_read() {
     write_unasked(&base, 0, 9);
     let ParentProblemKind::Mismatch { parent, expected, found } = scene.problem("after.vhdx") else { panic!() };
     assert!(parent.ends_with("fen-base.vhdx") && expected != found);
-    let report = check_chain(&scene.path("after.vhdx"), None, &Progress::new()).unwrap();
+    let report = check_chain(&scene.path("after.vhdx"), None).unwrap();
     assert!(!report.ok);
     assert_eq!(report.findings.iter().map(|f| f.code).collect::<Vec<_>>(), ["parent-mismatch"]);
     // A look that writes nothing changes no identity: opening for writing alone does not orphan anybody.
@@ -169,7 +169,7 @@ fn circles_are_told() {
     std::fs::remove_file(scene.path("fen-base.vhdx")).unwrap();
     std::fs::write(scene.path("fen-base.vhdx"), bytes).unwrap();
     assert!(matches!(scene.problem("germination-01.vhdx"), ParentProblemKind::Cycle { .. }));
-    let report = check_chain(&scene.path("germination-01.vhdx"), None, &Progress::new()).unwrap();
+    let report = check_chain(&scene.path("germination-01.vhdx"), None).unwrap();
     assert!(report.findings.iter().any(|finding| finding.code == "parent-cycle"));
     let family = Family::of_folder(scene.folder.path()).unwrap();
     assert!(family.problems.iter().any(|problem| problem.message.contains("leads back")));

@@ -5,7 +5,7 @@ use std::path::Path;
 
 use proptest::prelude::*;
 use zestful_sapling::chain::{ChainMut, OpenOptions};
-use zestful_sapling::ops::{Copy, Derive, Diff, Make};
+use zestful_sapling::ops::{Copy, Derive, Diff, Make, Operation, Planned};
 use zestful_sapling::progress::Progress;
 
 use crate::support::{Model, UNIT};
@@ -29,7 +29,7 @@ fn changes(size: u64) -> impl Strategy<Value = Vec<Change>> {
 }
 
 fn units(path: &Path, other: &Path, contents: bool) -> BTreeSet<u64> {
-    let found = Diff::new(path, other).with_contents(contents).run(&Progress::new()).unwrap();
+    let found = Diff::new(path, other).with_contents(contents).plan().unwrap().run(&Progress::new()).unwrap();
     assert_eq!(found.bytes, found.differ.iter().map(|range| range.length).sum::<u64>());
     assert!(found.differ.windows(2).all(|pair| pair[0].offset + pair[0].length < pair[1].offset), "ranges meet");
     found.differ.iter().flat_map(|range| range.offset / UNIT..(range.offset + range.length) / UNIT).collect()

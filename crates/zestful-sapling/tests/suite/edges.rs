@@ -10,12 +10,13 @@ use zestful_sapling::image::vhd::{self, VhdMut};
 use zestful_sapling::image::vhdx::VhdxMut;
 use zestful_sapling::image::{Image, ImageMut, Source, open_image};
 use zestful_sapling::ops::{
-    Derive, Diff, FreshIdentity, Merge, PinImage, Transplant, WriteBytes, read_bytes, verify_pin,
+    Derive, Diff, FreshIdentity, Merge, Operation, PinImage, Planned, ReadBytes, Transplant, WriteBytes,
 };
 use zestful_sapling::progress::Progress;
 use zestful_sapling::storage::{MemoryStorage, ReadAt, Storage};
 
 use crate::family_model::{derive, make, write};
+use crate::support::verify_pin;
 use crate::support::{Layers, MIB, Shape, create};
 
 const HEADERS: [u64; 2] = [64 << 10, 128 << 10];
@@ -274,7 +275,7 @@ fn a_disk_of_a_suspended_machine_is_written_to_only_when_that_is_meant() {
         assert!(matches!(result, Err(Error::Refused(Refusal::SavedState { .. }, _))), "{result:?}");
     };
     let allowed = Override::SavedState;
-    refused(WriteBytes::new(&child, 0, 1).plan().map(|_| ()));
+    refused(WriteBytes::new(&child, 0, 1, std::io::empty()).plan().map(|_| ()));
     refused(FreshIdentity::new(&child).plan().map(|_| ()));
     refused(Merge::new(&child).plan().map(|_| ()));
     refused(Transplant::new(&child, path("other.vhd")).plan().map(|_| ()));
@@ -282,7 +283,7 @@ fn a_disk_of_a_suspended_machine_is_written_to_only_when_that_is_meant() {
     Derive::new(&child, vec![path("grandchild.vhd")]).plan().unwrap().run(&Progress::new()).unwrap();
     std::fs::remove_file(path("grandchild.vhd")).unwrap();
     let free = zestful_sapling::ops::Unfreeze::new(&child).with_override(Override::UnknownChildren);
-    free.plan().unwrap().run().unwrap();
+    free.plan().unwrap().run(&Progress::new()).unwrap();
     let guard = Guard::new().with_override(allowed);
     let mut disk = ChainMut::open_guarded(&child, &OpenOptions::new(), &guard).unwrap();
     disk.write_at(&[5; 512], 0).unwrap();
@@ -314,7 +315,7 @@ fn data_that_became_zeros_is_no_longer_what_was_pinned() {
     std::fs::remove_file(&base).unwrap();
     std::fs::write(&base, content).unwrap();
     std::fs::set_permissions(&base, mode).unwrap();
-    let report = verify_pin(&base, &Default::default(), &Progress::new()).unwrap();
+    let report = verify_pin(&base).unwrap();
     assert!(!report.ok);
 }
 
@@ -331,10 +332,10 @@ fn reading_writing_and_comparing_can_be_stopped() {
     stopped.stop();
     let is_stopped =
         |result: zestful_sapling::Result<()>| assert!(matches!(result, Err(Error::Cancelled)), "{result:?}");
-    is_stopped(read_bytes(&one, None, 0, 4096, &mut Vec::new(), &stopped));
-    is_stopped(WriteBytes::new(&one, 0, 512).plan().unwrap().run(&mut std::io::repeat(7), &stopped));
-    is_stopped(Diff::new(&one, &other).with_contents(true).run(&stopped).map(|_| ()));
-    is_stopped(Diff::new(&one, &other).run(&stopped).map(|_| ()));
+    is_stopped(ReadBytes::new(&one, 0, 4096, std::io::sink()).plan().unwrap().run(&stopped));
+    is_stopped(WriteBytes::new(&one, 0, 512, std::io::repeat(7)).plan().unwrap().run(&stopped));
+    is_stopped(Diff::new(&one, &other).with_contents(true).plan().unwrap().run(&stopped).map(|_| ()));
+    is_stopped(Diff::new(&one, &other).plan().unwrap().run(&stopped).map(|_| ()));
     let mut first = [0; 1];
     Chain::open(&one, &OpenOptions::new()).unwrap().read_at(&mut first, 0).unwrap();
     assert_eq!(first, [1], "nothing was written");

@@ -8,13 +8,14 @@ use zestful_sapling::error::{Error, Refusal};
 use zestful_sapling::family::{Search, children_of};
 use zestful_sapling::image::Format;
 use zestful_sapling::ops::{
-    Derive, Direction, KeepName, Merge, MoveImage, PinImage, Relink, Remove, Transplant, abandon, resume, verify_pin,
+    Derive, Direction, KeepName, Merge, MoveImage, Operation, PinImage, Planned, Relink, Remove, Transplant,
 };
 use zestful_sapling::progress::Progress;
 use zestful_sapling::storage::testing::HostRecorder;
 
 use crate::family_model::{Step, Tribe, all_files, quick_folder};
 use crate::sidecars::{journal_of, under_way};
+use crate::support::{abandon, resume, verify_pin};
 
 /// A piece of work on a family of seven images:
 ///
@@ -95,16 +96,18 @@ impl Work {
                 request.with_name_of(keep).with_search(search).plan()?.run(&progress).map(|_| ())
             }
             Work::Transplant => Transplant::new(child, tribe.path(OTHER)).plan()?.run(&progress).map(|_| ()),
-            Work::Move => MoveImage::new(child, self.result(tribe)).with_search(search).plan()?.run().map(|_| ()),
+            Work::Move => {
+                MoveImage::new(child, self.result(tribe)).with_search(search).plan()?.run(&Progress::new()).map(|_| ())
+            }
             Work::Pin => PinImage::new(tribe.path(0)).plan()?.run(&progress).map(|_| ()),
             Work::Derive => {
                 let new = vec![tribe.root.path().join("1").join(format!("new.{}", tribe.format))];
                 Derive::new(child, new).plan()?.run(&progress).map(|_| ())
             }
-            Work::Remove => Remove::new(tribe.path(LEAF)).plan()?.run().map(|_| ()),
+            Work::Remove => Remove::new(tribe.path(LEAF)).plan()?.run(&Progress::new()).map(|_| ()),
             Work::Relink => {
                 let absolute = tribe.path(CHILD - 1);
-                Relink::new(child).with_parent(Some(absolute)).plan()?.run().map(|_| ())
+                Relink::new(child).with_parent(absolute).plan()?.run(&Progress::new()).map(|_| ())
             }
         }
     }
@@ -147,14 +150,14 @@ impl Work {
             Work::Relink => false,
             Work::Derive => tribe.root.path().join("1").join(format!("new.{}", tribe.format)).exists(),
             Work::Remove => !tribe.path(LEAF).exists(),
-            Work::Pin => verify_pin(&tribe.path(0), &Search::default(), &Progress::new()).is_ok_and(|report| report.ok),
+            Work::Pin => verify_pin(&tribe.path(0)).is_ok_and(|report| report.ok),
         };
         match [&child, &self.result(tribe)].into_iter().find(|image| journal_of(image).exists()) {
             // Its own command carries it on where the child still has its name, else it is resumed.
             Some(image) if !is_done && child.exists() => {
                 self.run(tribe).unwrap_or_else(|error| panic!("{image:?}: {error}"))
             }
-            Some(image) => _ = resume(image, &[], &Progress::new()).unwrap(),
+            Some(image) => _ = resume(image, &[]).unwrap(),
             None if !is_done => self.run(tribe).unwrap(),
             None => {}
         }
@@ -274,7 +277,7 @@ fn a_full_host_at_any_moment_loses_nothing() {
             let is_begun = begun.is_some();
             assert!(is_begun || !matches!(error, Error::UnderWay { .. }), "{error}");
             if let Some(journal) = begun.filter(|_| fail_from.is_multiple_of(2)) {
-                resume(journal, &[], &Progress::new()).unwrap();
+                resume(journal, &[]).unwrap();
             }
             work.finish(&tribe);
             failures += 1;

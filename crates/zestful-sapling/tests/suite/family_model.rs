@@ -4,18 +4,19 @@ use std::path::{Path, PathBuf};
 
 use proptest::prelude::*;
 use zestful_sapling::chain::{Chain, ChainMut, Disk, OpenOptions};
-use zestful_sapling::check::check_chain;
 use zestful_sapling::error::{Error, Refusal};
 use zestful_sapling::family::{Override, Search, children_of, inspect};
 use zestful_sapling::finding::Severity;
 use zestful_sapling::image::{Format, ParentRecord, ParentReference, open_image_mut, vhd, vhdx};
 use zestful_sapling::ops::{
-    Derive, Direction, FreshIdentity, KeepName, Make, Merge, MoveImage, Relink, Remove, Transplant,
+    Derive, Direction, FreshIdentity, KeepName, Make, Merge, MoveImage, Operation, Planned, Relink, Remove, Transplant,
 };
 use zestful_sapling::progress::Progress;
 use zestful_sapling::storage::{Access, FileStorage, StagedFile};
 
 use crate::support::Model;
+use crate::support::check_chain;
+use crate::support::with;
 
 pub const SIZE: u64 = 8 << 20;
 
@@ -44,12 +45,12 @@ pub fn write_unasked(path: &Path, at: u64, byte: u8) {
 
 pub fn move_to(from: &Path, to: &Path, root: &Path) -> zestful_sapling::Result<()> {
     let search = Search::below(vec![root.to_owned()]);
-    MoveImage::new(from, to).with_search(search).plan()?.run().map(|_| ())
+    MoveImage::new(from, to).with_search(search).plan()?.run(&Progress::new()).map(|_| ())
 }
 
 pub fn relink(child: &Path, root: &Path) -> zestful_sapling::Result<bool> {
     let search = Search::below(vec![root.to_owned()]);
-    Relink::new(child).with_search(search).plan()?.run().map(|outcome| outcome.changed)
+    Relink::new(child).with_search(search).plan()?.run(&Progress::new()).map(|outcome| outcome.changed)
 }
 
 /// One thing that happens to a family. Images are chosen among those that there are.
@@ -255,7 +256,10 @@ impl Tribe {
             Step::Remove { image } => {
                 let image = choose(image);
                 let request = Remove::new(self.path(image)).with_search(Search::below(vec![root]));
-                let plan = request.with_override(Override::UnknownChildren).plan().map(|plan| plan.run().unwrap());
+                let plan = request
+                    .with_override(Override::UnknownChildren)
+                    .plan()
+                    .map(|plan| plan.run(&Progress::new()).unwrap());
                 match self.children(image).is_empty() {
                     true if living.len() > 1 => {
                         plan.unwrap();
@@ -272,7 +276,7 @@ impl Tribe {
             Step::Renew { image } => {
                 let image = choose(image);
                 if self.is_free(image) {
-                    FreshIdentity::new(self.path(image)).plan().unwrap().run().unwrap();
+                    FreshIdentity::new(self.path(image)).plan().unwrap().run(&Progress::new()).unwrap();
                 }
             }
         }
@@ -296,9 +300,9 @@ impl Tribe {
         let line = self.line(image);
         let layers = &line[..line.len().min(depth + 1)];
         let ancestor = *layers.last().unwrap();
-        let request = Merge::new(self.path(image))
-            .with_ancestor((depth > 1 && layers.len() > 1).then(|| self.path(ancestor)))
-            .with_direction(direction)
+        let is_deep = depth > 1 && layers.len() > 1;
+        let request = with(Merge::new(self.path(image)), is_deep.then(|| self.path(ancestor)), Merge::with_ancestor);
+        let request = with(request, direction, Merge::with_direction)
             .with_name_of(keep)
             .with_search(Search::below(vec![self.root.path().to_owned()]))
             .with_override(Override::UnknownChildren);
@@ -333,7 +337,7 @@ impl Tribe {
         for number in self.living() {
             let member = self.members[number].as_ref().unwrap();
             member.content.assert_same(&Chain::open(&member.path, &OpenOptions::new()).unwrap());
-            let report = check_chain(&member.path, None, &Progress::new()).unwrap();
+            let report = check_chain(&member.path, None).unwrap();
             let unexpected = report
                 .findings
                 .iter()

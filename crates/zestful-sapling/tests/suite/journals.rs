@@ -8,7 +8,7 @@ use zestful_sapling::chain::{Chain, ChainMut, OpenOptions};
 use zestful_sapling::error::{Error, Refusal};
 use zestful_sapling::family::{Override, status_of};
 use zestful_sapling::image::{Format, open_image_mut};
-use zestful_sapling::ops::{Direction, Merge, abandon, resume};
+use zestful_sapling::ops::{Direction, Merge, Operation, Planned};
 use zestful_sapling::progress::Progress;
 use zestful_sapling::storage::testing::{HostRecorder, HostState};
 use zestful_sapling::storage::{Access, FileStorage};
@@ -16,6 +16,7 @@ use zestful_sapling::storage::{Access, FileStorage};
 use crate::family_model::{derive, make, quick_folder, write};
 use crate::sidecars::{journal_of, under_way};
 use crate::support::Model;
+use crate::support::{abandon, resume};
 
 /// A merge of two layers that was cut short.
 struct Cut {
@@ -67,7 +68,7 @@ impl Cut {
     }
 
     fn resume(&self, overrides: &[Override]) -> zestful_sapling::Result<()> {
-        resume(&self.child, overrides, &Progress::new()).map(|_| ())
+        resume(&self.child, overrides).map(|_| ())
     }
 }
 

@@ -9,7 +9,7 @@ use zestful_sapling::error::{Error, Refusal};
 use zestful_sapling::family::{Override, Search, children_of, inspect, status_of};
 use zestful_sapling::image::Format;
 use zestful_sapling::ops::{
-    Derive, FreshIdentity, Merge, PinImage, Relink, Remove, Unfreeze, WriteBytes, unpin, verify_pin,
+    Derive, FreshIdentity, Merge, Operation, PinImage, Planned, Relink, Remove, Unfreeze, WriteBytes,
 };
 use zestful_sapling::progress::Progress;
 use zestful_sapling::storage::{Access, FileStorage, ReadAt, Storage};
@@ -17,6 +17,7 @@ use zestful_sapling::storage::{Access, FileStorage, ReadAt, Storage};
 use crate::family_model::{derive, make, quick_folder, write};
 use crate::sidecars::{companion, companion_of, recorded_children};
 use crate::support::Model;
+use crate::support::{unpin, verify_pin};
 
 struct Scene {
     folder: tempfile::TempDir,
@@ -54,7 +55,7 @@ impl Scene {
         let search = Search::default;
         let mut remove = Remove::new(image).with_search(search());
         let mut renew = FreshIdentity::new(image).with_search(search());
-        let mut write = WriteBytes::new(image, 0, 1).with_search(search());
+        let mut write = WriteBytes::new(image, 0, 1, std::io::empty()).with_search(search());
         for allowed in overrides {
             remove = remove.with_override(*allowed);
             renew = renew.with_override(*allowed);
@@ -96,7 +97,7 @@ fn a_base_that_was_renamed_by_hand_is_connected_with_what_it_left_behind() {
             }
             let near = scene.path("near");
             let search = Search::below(vec![scene.folder.path().to_owned()]);
-            assert!(Relink::new(&near).with_search(search).plan().unwrap().run().unwrap().changed);
+            assert!(Relink::new(&near).with_search(search).plan().unwrap().run(&Progress::new()).unwrap().changed);
             assert!(!companion_of(&scene.path("base")).exists(), "it was taken over");
             // Whoever relinked one child still knows of the others.
             let known = children_of(&renamed, &Search::default()).unwrap();
@@ -106,7 +107,7 @@ fn a_base_that_was_renamed_by_hand_is_connected_with_what_it_left_behind() {
             scene.is_needed(&renamed, &[Override::UnknownChildren]);
             for child in ["far/one", "far/two"] {
                 let search = Search::below(vec![scene.folder.path().to_owned()]);
-                Relink::new(scene.path(child)).with_search(search).plan().unwrap().run().unwrap();
+                Relink::new(scene.path(child)).with_search(search).plan().unwrap().run(&Progress::new()).unwrap();
             }
             scene.reads(&["near", "far/one", "far/two"]);
             // A pin goes along as well.
@@ -143,7 +144,7 @@ fn a_known_child_that_cannot_be_told_counts_as_one() {
         for how in ["gone", "no image", "headers"] {
             let scene = Scene::new(format);
             for other in ["near", "far/two"] {
-                Remove::new(scene.path(other)).plan().unwrap().run().unwrap();
+                Remove::new(scene.path(other)).plan().unwrap().run(&Progress::new()).unwrap();
             }
             spoil(&scene, how);
             let found = children_of(&scene.path("base"), &Search::default()).unwrap();
@@ -168,7 +169,7 @@ fn children_are_found_whatever_they_are_called() {
         for name in ["child.bak", "child", "child.leaf", "child.raw"] {
             let scene = Scene::new(format);
             for other in ["near", "far/two"] {
-                Remove::new(scene.path(other)).plan().unwrap().run().unwrap();
+                Remove::new(scene.path(other)).plan().unwrap().run(&Progress::new()).unwrap();
             }
             let renamed = scene.folder.path().canonicalize().unwrap().join(name);
             std::fs::rename(scene.path("far/one"), &renamed).unwrap();
@@ -218,13 +219,13 @@ fn what_was_frozen_is_freed_when_nothing_needs_it() {
         let base = scene.path("base");
         for child in ["near", "far/one", "far/two"] {
             scene.is_needed(&base, &[Override::UnknownChildren]);
-            let removed = Remove::new(scene.path(child)).plan().unwrap().run().unwrap();
+            let removed = Remove::new(scene.path(child)).plan().unwrap().run(&Progress::new()).unwrap();
             assert_eq!(removed.frozen_parent, (child == "far/two").then(|| base.clone()));
         }
         // Nothing is known to need it, and it says so itself: no override is asked for.
         let refused = ChainMut::open(&base, &OpenOptions::new()).map(|_| ());
         assert!(matches!(refused, Err(Error::Refused(Refusal::ReadOnly { .. }, _))), "{refused:?}");
-        Unfreeze::new(&base).plan().unwrap().run().unwrap();
+        Unfreeze::new(&base).plan().unwrap().run(&Progress::new()).unwrap();
         write(&base, 0, 1);
         assert!(!companion_of(&base).exists());
         assert!(matches!(Unfreeze::new(&base).plan().map(|_| ()), Err(Error::Usage(_))));
@@ -232,7 +233,7 @@ fn what_was_frozen_is_freed_when_nothing_needs_it() {
         std::fs::set_permissions(&base, PermissionsExt::from_mode(0o444)).unwrap();
         let refused = Unfreeze::new(&base).plan().map(|_| ());
         assert!(matches!(refused, Err(Error::Refused(Refusal::NeededByChildren { .. }, _))), "{refused:?}");
-        Unfreeze::new(&base).with_override(Override::UnknownChildren).plan().unwrap().run().unwrap();
+        Unfreeze::new(&base).with_override(Override::UnknownChildren).plan().unwrap().run(&Progress::new()).unwrap();
         write(&base, 0, 2);
     }
 }
@@ -252,10 +253,10 @@ fn pins_are_put_right_and_know_what_they_do_not_know() {
     std::fs::File::open(&base).unwrap().set_modified(std::time::SystemTime::UNIX_EPOCH).unwrap();
     for (folder, image) in [(scene.folder.path(), base.clone()), (copy.path(), copy.path().join("base.vhdx"))] {
         assert!(!status_of(folder).unwrap().ok);
-        let verified = verify_pin(&image, &Search::default(), &Progress::new()).unwrap();
+        let verified = verify_pin(&image).unwrap();
         assert!(verified.ok && verified.record_renewed, "{verified:?}");
         assert_eq!(status_of(folder).unwrap().problems, vec![]);
-        assert!(!verify_pin(&image, &Search::default(), &Progress::new()).unwrap().record_renewed);
+        assert!(!verify_pin(&image).unwrap().record_renewed);
     }
     // No record can be made, and none is needed while it is pinned.
     let companion = companion_of(&base);
@@ -276,7 +277,7 @@ fn pins_are_put_right_and_know_what_they_do_not_know() {
     // With a child missing it is not known whether it may be written to.
     std::fs::remove_file(scene.path("near")).unwrap();
     for child in ["far/one", "far/two", "far/unrecorded"] {
-        Remove::new(scene.path(child)).plan().unwrap().run().unwrap();
+        Remove::new(scene.path(child)).plan().unwrap().run(&Progress::new()).unwrap();
     }
     assert!(!unpin(&base, &Search::default()).unwrap().writable);
     // The same for one that only its pin made read-only; once its child is known to be gone, it is free.
@@ -288,7 +289,7 @@ fn pins_are_put_right_and_know_what_they_do_not_know() {
         derive(&alone, &child, false);
         match by_hand {
             true => std::fs::remove_file(&child).unwrap(),
-            false => _ = Remove::new(&child).plan().unwrap().run().unwrap(),
+            false => _ = Remove::new(&child).plan().unwrap().run(&Progress::new()).unwrap(),
         }
         assert_eq!(unpin(&alone, &Search::default()).unwrap().writable, !by_hand);
     }

@@ -5,7 +5,7 @@ use zestful_sapling::chain::{Chain, OpenOptions};
 use zestful_sapling::error::{Error, ParentProblemKind, Refusal};
 use zestful_sapling::family::{Override, Search, inspect, status_of};
 use zestful_sapling::image::Format;
-use zestful_sapling::ops::{CopyChain, Derive, Relink, Remove, abandon, resume};
+use zestful_sapling::ops::{CopyChain, Derive, Operation, Planned, Relink, Remove};
 use zestful_sapling::progress::Progress;
 use zestful_sapling::storage::testing::HostRecorder;
 
@@ -13,6 +13,7 @@ use crate::family_model::{Step, Tribe, all_files, derive, make, move_to, relink,
 use crate::operations::files;
 use crate::sidecars::journal_of;
 use crate::support::Model;
+use crate::support::{abandon, resume};
 
 proptest! {
     #![proptest_config(crate::support::config(96))]
@@ -60,7 +61,7 @@ fn a_move_that_was_cut_short_is_carried_on_or_taken_back() {
             let given_up = end == 2 && is_begun && abandon(&from, &[]).or_else(|_| abandon(&to, &[])).is_ok();
             if is_begun && !given_up && (end == 1 || !from.exists()) {
                 let name = if journal_of(&from).exists() { &from } else { &to };
-                resume(name, &[], &Progress::new()).unwrap();
+                resume(name, &[]).unwrap();
             }
             if from.exists() && !given_up {
                 move_to(&from, &to, tribe.root.path()).unwrap();
@@ -84,7 +85,7 @@ fn what_cannot_be_the_parent_is_refused_with_the_reason() {
     }
     derive(&path("fen-base.vhdx"), &path("germination-01.vhdx"), false);
     derive(&path("germination-01.vhdx"), &path("after.vhdx"), false);
-    let plan = |child: &str, parent: &str| Relink::new(path(child)).with_parent(Some(path(parent))).plan();
+    let plan = |child: &str, parent: &str| Relink::new(path(child)).with_parent(path(parent)).plan();
     let refused = plan("germination-01.vhdx", "other.vhdx").map(|_| ());
     let Err(Error::Refused(Refusal::IdentityDiffers { parent, expected, found }, _)) = refused else {
         panic!("{refused:?}")
@@ -110,14 +111,14 @@ fn what_cannot_be_the_parent_is_refused_with_the_reason() {
         Relink::new(path("germination-01.vhdx")).with_search(Search::below(vec![path("copies")])).plan().map(|_| ());
     let Err(Error::Refused(Refusal::Ambiguous { .. }, advice)) = two else { panic!("{two:?}") };
     assert!(advice.message.contains("a.vhdx") && advice.message.contains("b.vhdx"), "{advice}");
-    plan("germination-01.vhdx", "copies/b.vhdx").unwrap().run().unwrap();
+    plan("germination-01.vhdx", "copies/b.vhdx").unwrap().run(&Progress::new()).unwrap();
     Chain::open(&path("after.vhdx"), &OpenOptions::new()).unwrap();
     // Taken all the same: the child shows the other disk's content.
     write(&path("other.vhdx"), 0, 7);
-    let forced = Relink::new(path("germination-01.vhdx")).with_parent(Some(path("other.vhdx")));
+    let forced = Relink::new(path("germination-01.vhdx")).with_parent(path("other.vhdx"));
     let plan = forced.with_override(Override::Identity).plan().unwrap();
     assert!(plan.summary().warnings.iter().any(|said| said.contains("is not the parent")));
-    plan.run().unwrap();
+    plan.run(&Progress::new()).unwrap();
     let mut model = Model::default();
     model.fill(0, 4096, 7);
     drop(plan);
@@ -155,6 +156,6 @@ fn a_folder_that_moves_as_a_whole_needs_nothing() {
     let remove = || Remove::new(path("fen-base.vhd"));
     let frozen = remove().plan().map(|_| ());
     assert!(matches!(frozen, Err(Error::Refused(Refusal::NeededByChildren { .. }, _))), "{frozen:?}");
-    remove().with_override(Override::UnknownChildren).plan().unwrap().run().unwrap();
+    remove().with_override(Override::UnknownChildren).plan().unwrap().run(&Progress::new()).unwrap();
     assert_eq!(files(folder.path()), ["two"]);
 }

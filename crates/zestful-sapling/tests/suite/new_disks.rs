@@ -5,17 +5,18 @@ use std::path::Path;
 
 use proptest::prelude::*;
 use zestful_sapling::chain::{Chain, ChainMut, Disk, OpenOptions};
-use zestful_sapling::check::check_chain;
 use zestful_sapling::error::{Error, Refusal};
 use zestful_sapling::family::{Override, Report, inspect};
 use zestful_sapling::finding::Severity;
 use zestful_sapling::image::Space;
 use zestful_sapling::image::{Format, Kind};
-use zestful_sapling::ops::{Copy, CopyChain, Derive, FreshIdentity, Identity, Make, NewImage};
+use zestful_sapling::ops::{Copy, CopyChain, Derive, FreshIdentity, Identity, Make, NewImage, Operation, Planned};
 use zestful_sapling::progress::Progress;
 
 use crate::operations::files;
 use crate::support::Model;
+use crate::support::check_chain;
+use crate::support::with;
 
 /// Every format with every kind that it has.
 const FORMS: [(&str, Kind); 5] = [
@@ -48,7 +49,7 @@ fn derive(base: &Path, child: &Path) {
 /// The disk has this content, and our validator finds nothing in its files.
 fn assert_sound(path: &Path, model: &Model) -> Result<(), TestCaseError> {
     model.assert_same(&open(path));
-    let mut findings = check_chain(path, None, &Progress::new()).unwrap().findings;
+    let mut findings = check_chain(path, None).unwrap().findings;
     findings.retain(|finding| finding.severity > Severity::Note);
     prop_assert_eq!(findings, vec![], "{}", path.display());
     Ok(())
@@ -87,7 +88,8 @@ proptest! {
                 _ => Some(1 << (20 + block)),
             };
             let sectors = (format == "vhdx").then_some(if large_sectors { (4096, 4096) } else { (512, 4096) });
-            NewImage::new().with_kind(kind).with_block_size(block_size).with_sectors(sectors)
+            let image = with(NewImage::new().with_kind(kind), block_size, NewImage::with_block_size);
+            with(image, sectors, NewImage::with_sectors)
         };
         let mut sources = Vec::new();
         for (number, form) in FORMS.into_iter().enumerate() {
@@ -161,7 +163,7 @@ fn fixed_disks_take_their_space_as_asked() {
             disk.close().unwrap();
             model.assert_same(&Chain::open(&path, &OpenOptions::new()).unwrap());
             assert_eq!(std::fs::metadata(&path).unwrap().len(), len, "a fixed disk keeps its length");
-            assert_eq!(check_chain(&path, None, &Progress::new()).unwrap().findings, vec![]);
+            assert_eq!(check_chain(&path, None).unwrap().findings, vec![]);
         }
     }
     for ending in ["raw", "vhd", "vhdx"] {
@@ -175,7 +177,7 @@ fn fixed_disks_take_their_space_as_asked() {
         assert!(advice.message.contains("1.95 TiB") && advice.message.contains("free"), "{advice}");
     }
     for (kind, space) in [(Kind::Dynamic, Some(Space::Sparse)), (Kind::Differencing, None)] {
-        let image = NewImage::new().with_kind(kind).with_space(space);
+        let image = with(NewImage::new().with_kind(kind), space, NewImage::with_space);
         let make = Make::new(folder.path().join("a.vhdx"), size).with_image(image);
         assert!(matches!(make.plan(), Err(Error::Usage(_))));
     }
@@ -194,7 +196,8 @@ fn a_disk_is_filled_from_another() {
     model.fill(5 << 20, 8192, 4);
     model.fill(1 << 20, 512, 5);
     for (name, size) in [("a.raw", None), ("b.vhd", Some(9 << 20)), ("c.vhdx", Some(64 << 20))] {
-        let make = Make::filled_from(path(name), path("germination-01.vhdx"), None).with_size(size);
+        let filled = Make::filled_from(path(name), path("germination-01.vhdx"), None);
+        let make = with(filled, size, Make::with_size);
         make.plan().unwrap().run(&Progress::new()).unwrap();
         assert_eq!(open(&path(name)).virtual_size(), size.unwrap_or(8 << 20));
         model.assert_same(&open(&path(name)));
@@ -214,21 +217,19 @@ fn what_loses_something_needs_to_be_said() {
     for (target, image) in
         [("a.raw", NewImage::new()), ("a.vhd", NewImage::new()), ("a.vhdx", NewImage::new().with_sectors((512, 4096)))]
     {
-        let copy = |image| Copy::new(path("large.vhdx"), path(target)).with_image(image).plan();
-        let Err(Error::Refused(Refusal::SectorsDiffer { .. }, advice)) = copy(image.clone()) else {
-            panic!("{target}")
-        };
+        let copy = || Copy::new(path("large.vhdx"), path(target)).with_image(image.clone());
+        let Err(Error::Refused(Refusal::SectorsDiffer { .. }, advice)) = copy().plan() else { panic!("{target}") };
         assert!(advice.to_string().contains("will not be readable"), "{advice}");
-        let plan = copy(image.with_override(Override::Sectors)).unwrap();
+        let plan = copy().with_override(Override::Sectors).plan().unwrap();
         assert!(plan.summary().warnings.iter().any(|warning| warning.contains("will not be readable")));
     }
     copy(&path("large.vhdx"), &path("kept.vhdx"), NewImage::new(), true);
     assert_eq!(inspect(&path("kept.vhdx"), None).unwrap().logical_sector, 4096);
 
     let odd = NewImage::new().with_format(Format::Vhd);
-    let make = |image| Make::new(path("odd.vhdx"), 1 << 20).with_image(image).plan();
-    assert!(matches!(make(odd.clone()), Err(Error::Refused(Refusal::FormatDisagrees { .. }, _))));
-    make(odd.with_override(Override::Ending)).unwrap().run(&Progress::new()).unwrap();
+    let make = || Make::new(path("odd.vhdx"), 1 << 20).with_image(odd.clone());
+    assert!(matches!(make().plan(), Err(Error::Refused(Refusal::FormatDisagrees { .. }, _))));
+    make().with_override(Override::Ending).plan().unwrap().run(&Progress::new()).unwrap();
     assert!(matches!(inspect(&path("odd.vhdx"), None), Err(Error::Refused(Refusal::FormatDisagrees { .. }, _))));
     assert_eq!(inspect(&path("odd.vhdx"), Some(Format::Vhd)).unwrap().format, Format::Vhd);
 }
@@ -253,7 +254,7 @@ fn identities_are_fresh_or_kept_as_asked() {
             let source = show(&source);
             assert_ne!(seen(&show(&fresh)), seen(&source));
             assert_eq!(seen(&show(&kept)), seen(&source), "{from} to {to}");
-            assert_eq!(check_chain(&path(&kept), None, &Progress::new()).unwrap().findings, vec![]);
+            assert_eq!(check_chain(&path(&kept), None).unwrap().findings, vec![]);
         }
         let keep = |to: &str| Copy::new(path(&source), path(to)).with_identity(Identity::Keep).plan();
         assert!(matches!(keep("a.raw"), Err(Error::Usage(_))));
@@ -261,11 +262,11 @@ fn identities_are_fresh_or_kept_as_asked() {
         // A child beside the original does not take the renewed twin for its parent.
         let twin = format!("twin.{from}");
         std::fs::copy(path(&source), path(&twin)).unwrap();
-        let outcome = FreshIdentity::new(path(&twin)).plan().unwrap().run().unwrap();
+        let outcome = FreshIdentity::new(path(&twin)).plan().unwrap().run(&Progress::new()).unwrap();
         assert_eq!(outcome.before, seen(&show(&source)));
         assert_eq!(Some(outcome.identity), seen(&show(&twin)));
         assert_ne!(show(&twin).data_identity, show(&source).data_identity);
-        assert_eq!(check_chain(&path(&twin), None, &Progress::new()).unwrap().findings, vec![]);
+        assert_eq!(check_chain(&path(&twin), None).unwrap().findings, vec![]);
         let mut model = Model::default();
         model.fill(0, 512, 1);
         model.assert_same(&open(&path(&twin)));
@@ -303,7 +304,8 @@ fn a_chain_is_copied_layer_by_layer() {
 
     for (twin, format) in [("twin", None), ("as-vhd", Some(Format::Vhd))] {
         let ending = if format.is_some() { "vhd" } else { "vhdx" };
-        let request = CopyChain::new(path("now.vhdx"), path(twin)).with_format(format).with_verify(true);
+        let request =
+            with(CopyChain::new(path("now.vhdx"), path(twin)), format, CopyChain::with_format).with_verify(true);
         let outcome = request.plan().unwrap().run(&Progress::new()).unwrap();
         assert!(outcome.verified);
         let expected = ["now", "fen", "fen-2"].map(|name| path(twin).join(format!("{name}.{ending}")));
@@ -342,7 +344,7 @@ fn a_spoiled_piece_is_named() {
     copy(&path("records.raw"), &path("in-pieces"), NewImage::new().with_piece_size(1 << 20), true);
     let descriptor = path("in-pieces.pieces.json");
     assert_eq!(files(folder.path()).len(), 5);
-    let check = || check_chain(&descriptor, None, &Progress::new()).unwrap();
+    let check = || check_chain(&descriptor, None).unwrap();
     assert_eq!(check().findings, vec![]);
     let mut joined = Vec::new();
     for number in 0..3 {
@@ -445,15 +447,15 @@ fn metadata_that_is_not_ours_is_kept() {
         file.read_exact_at(&mut bytes, REGION).unwrap();
         bytes
     };
-    assert_eq!(check_chain(&path, None, &Progress::new()).unwrap().findings, vec![]);
+    assert_eq!(check_chain(&path, None).unwrap().findings, vec![]);
     let before = region();
     write(&path, 3 << 20, &[7; 8192]);
     assert!(region() == before);
-    FreshIdentity::new(&path).plan().unwrap().run().unwrap();
+    FreshIdentity::new(&path).plan().unwrap().run(&Progress::new()).unwrap();
     let after = region();
     let changed: Vec<usize> = (0..before.len()).filter(|at| before[*at] != after[*at]).collect();
     assert!(changed[0] + 16 > changed[changed.len() - 1], "only the identity itself changed: {changed:?}");
-    assert_eq!(check_chain(&path, None, &Progress::new()).unwrap().findings, vec![]);
+    assert_eq!(check_chain(&path, None).unwrap().findings, vec![]);
 }
 
 /// What was written is not what is read back: the copy does not appear.

@@ -3,10 +3,11 @@
 use std::io::Write;
 use std::path::Path;
 
+use crate::support::{perform, read_bytes, with};
 use zestful_sapling::chain::{Chain, Disk, OpenOptions};
 use zestful_sapling::error::{Error, Refusal};
 use zestful_sapling::image::Format;
-use zestful_sapling::ops::{Copy, Derive, Make, NewImage, WriteBytes, read_bytes};
+use zestful_sapling::ops::{Copy, Derive, Make, NewImage, Operation, Planned, WriteBytes};
 use zestful_sapling::progress::Progress;
 
 pub fn files(folder: &Path) -> Vec<String> {
@@ -99,7 +100,8 @@ fn what_a_guest_wrote_into_a_raw_disk_does_not_make_it_another_format() {
     let mut bytes = vec![0; 2 << 20];
     bytes[..8].copy_from_slice(b"vhdxfile");
     std::fs::write(&path, &bytes).unwrap();
-    let open = |format| Chain::open(&path, &OpenOptions::new().with_format(format)).map(|disk| disk.info().format);
+    let options = |format| with(OpenOptions::new(), format, OpenOptions::with_format);
+    let open = |format| Chain::open(&path, &options(format)).map(|disk| disk.info().format);
     assert!(matches!(open(None), Err(Error::Refused(Refusal::FormatDisagrees { .. }, _))));
     assert_eq!(open(Some(Format::Raw)).unwrap(), Format::Raw);
     assert!(matches!(open(Some(Format::Vhdx)), Err(Error::Damaged(_))));
@@ -115,21 +117,14 @@ fn bytes_go_in_and_out() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("records.vhdx");
     Make::new(&path, 4 << 20).plan().unwrap().run(&Progress::new()).unwrap();
-    let write = |at: u64, bytes: &[u8]| {
-        let plan = WriteBytes::new(&path, at, bytes.len() as u64).plan()?;
-        plan.run(&mut &*bytes, &Progress::new())
-    };
+    let write = |at: u64, bytes: &[u8]| perform(WriteBytes::new(&path, at, bytes.len() as u64, bytes));
     let text: Vec<u8> = (0..3_000_000u32).map(|n| (n % 251) as u8).collect();
     write(777, &text).unwrap();
-    let mut found = Vec::new();
-    read_bytes(&path, None, 777, 3_000_000, &mut found, &Progress::new()).unwrap();
-    assert!(found == text);
-    assert!(matches!(read_bytes(&path, None, 4 << 20, 1, &mut found, &Progress::new()), Err(Error::Usage(_))));
+    assert!(read_bytes(&path, 777, 3_000_000).unwrap() == text);
+    assert!(matches!(read_bytes(&path, 4 << 20, 1), Err(Error::Usage(_))));
     assert!(matches!(write((4 << 20) - 10, &text), Err(Error::Usage(_))));
     assert!(matches!(write(u64::MAX, &text), Err(Error::Usage(_))));
-    let mut end = Vec::new();
-    read_bytes(&path, None, (4 << 20) - 10, 10, &mut end, &Progress::new()).unwrap();
-    assert_eq!(end, [0; 10], "of what does not fit nothing is written");
+    assert_eq!(read_bytes(&path, (4 << 20) - 10, 10).unwrap(), [0; 10], "of what does not fit nothing is written");
     assert!(matches!(write(5 << 20, b""), Err(Error::Usage(_))));
 }
 
@@ -153,9 +148,8 @@ fn a_broken_pipe_of_bytes_is_told() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("records.vhdx");
     Make::new(&path, 4 << 20).plan().unwrap().run(&Progress::new()).unwrap();
-    let plan = WriteBytes::new(&path, 0, 2 << 20).plan().unwrap();
-    assert!(matches!(plan.run(&mut Broken(1 << 20), &Progress::new()), Err(Error::Io { .. })));
-    drop(plan);
+    let written = perform(WriteBytes::new(&path, 0, 2 << 20, Broken(1 << 20)));
+    assert!(matches!(written, Err(Error::Io { .. })));
     let mut first = [0; 1];
     Chain::open(&path, &OpenOptions::new()).unwrap().read_at(&mut first, (1 << 20) - 1).unwrap();
     assert_eq!(first, [8]);

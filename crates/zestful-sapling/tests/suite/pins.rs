@@ -6,17 +6,17 @@ use std::path::{Path, PathBuf};
 
 use serde_json::json;
 use zestful_sapling::chain::{Chain, Disk, OpenOptions};
-use zestful_sapling::check::check_chain;
 use zestful_sapling::error::{Error, Refusal};
 use zestful_sapling::family::{Family, Override, Search, children_of, status_of};
 use zestful_sapling::image::Format;
 use zestful_sapling::ops::{
-    FreshIdentity, Merge, MoveImage, PinImage, Relink, Remove, Transplant, WriteBytes, unpin, verify_pin,
+    FreshIdentity, Merge, MoveImage, Operation, PinImage, Planned, Relink, Remove, Transplant, WriteBytes,
 };
 use zestful_sapling::progress::Progress;
 
 use crate::family_model::{derive, make, move_to, write};
 use crate::sidecars::{companion, companion_of};
+use crate::support::{check_chain, unpin, verify_pin};
 
 const PIECE: u64 = 4 << 20;
 
@@ -66,9 +66,9 @@ fn a_pin_proves_content_and_names_what_changed_and_who_reads_it() {
         assert_eq!(kept["runs"], json!([{ "first": 0, "digests": digests }]));
         assert_eq!(kept["whole"], blake3::hash(&joined).to_hex().as_str());
         assert_eq!((&kept["virtual_size"], &kept["piece_size"]), (&json!(content.len()), &json!(PIECE)));
-        let verify = || verify_pin(&base, &Search::default(), &Progress::new()).unwrap();
+        let verify = || verify_pin(&base).unwrap();
         assert!(verify().ok);
-        assert!(check_chain(&base, None, &Progress::new()).unwrap().ok);
+        assert!(check_chain(&base, None).unwrap().ok);
         // One byte, and not even the file's time tells.
         spoil(&base, 1023 * 4096 + 5);
         let report = verify();
@@ -76,7 +76,7 @@ fn a_pin_proves_content_and_names_what_changed_and_who_reads_it() {
         assert_eq!(report.changed.iter().map(|range| (range.offset, range.length)).collect::<Vec<_>>(), [(0, PIECE)]);
         let reads: Vec<u64> = report.children.iter().map(|child| child.bytes_read_through).collect();
         assert_eq!(reads, [PIECE, PIECE - 2 * 4096]);
-        let checked = check_chain(&base, None, &Progress::new()).unwrap();
+        let checked = check_chain(&base, None).unwrap();
         assert_eq!((checked.ok, checked.findings[0].code), (false, "pin-changed"));
         spoil(&base, 1023 * 4096 + 5);
         assert!(verify().ok);
@@ -84,10 +84,10 @@ fn a_pin_proves_content_and_names_what_changed_and_who_reads_it() {
         let mut spoiled = companion(&base);
         spoiled["pin"]["runs"][0]["digests"][0] = json!("00".repeat(32));
         std::fs::write(companion_of(&base), spoiled.to_string()).unwrap();
-        assert!(matches!(verify_pin(&base, &Search::default(), &Progress::new()), Err(Error::Damaged(_))));
+        assert!(matches!(verify_pin(&base), Err(Error::Damaged(_))));
         std::fs::write(companion_of(&base), "{").unwrap();
-        assert!(matches!(verify_pin(&base, &Search::default(), &Progress::new()), Err(Error::Damaged(_))));
-        assert!(!check_chain(&path("germination-01"), None, &Progress::new()).unwrap().ok);
+        assert!(matches!(verify_pin(&base), Err(Error::Damaged(_))));
+        assert!(!check_chain(&path("germination-01"), None).unwrap().ok);
     }
 }
 
@@ -112,7 +112,7 @@ fn a_pinned_image_refuses_every_change() {
         Err(Error::Refused(Refusal::Pinned { .. }, advice)) => assert!(advice.to_string().contains("unpin")),
         other => panic!("{other:?}"),
     };
-    refused(WriteBytes::new(&other, 0, 1).plan().map(|_| ()));
+    refused(WriteBytes::new(&other, 0, 1, std::io::empty()).plan().map(|_| ()));
     refused(FreshIdentity::new(&other).plan().map(|_| ()));
     refused(Remove::new(&other).with_override(Override::UnknownChildren).plan().map(|_| ()));
     refused(MoveImage::new(&other, path("elsewhere")).plan().map(|_| ()));
@@ -164,7 +164,7 @@ fn the_companion_follows_its_children() {
     assert_eq!(known(&base), (vec![one.clone(), attic.clone()], vec![]));
     // The base itself moves: its companion goes along.
     let moved = path("attic/fen-base.vhdx");
-    MoveImage::new(&base, &moved).plan().unwrap().run().unwrap();
+    MoveImage::new(&base, &moved).plan().unwrap().run(&Progress::new()).unwrap();
     assert_eq!(known(&moved).1, Vec::<PathBuf>::new());
     let mut children = known(&moved).0;
     children.sort();
@@ -172,11 +172,12 @@ fn the_companion_follows_its_children() {
     // Moved by hand, a child is missed before anything that it may need goes.
     std::fs::rename(&one, path("bases/gone.vhdx")).unwrap();
     assert_eq!(known(&moved), (vec![attic.clone()], vec![one.clone()]));
-    Remove::new(&attic).plan().unwrap().run().unwrap();
+    Remove::new(&attic).plan().unwrap().run(&Progress::new()).unwrap();
     let remove = Remove::new(&moved).plan().map(|_| ());
     assert!(matches!(remove, Err(Error::Refused(Refusal::NeededByChildren { .. }, _))), "{remove:?}");
     let search = Search::below(vec![path("attic")]);
-    let relinked = Relink::new(path("bases/gone.vhdx")).with_search(search).plan().unwrap().run().unwrap();
+    let relinked =
+        Relink::new(path("bases/gone.vhdx")).with_search(search).plan().unwrap().run(&Progress::new()).unwrap();
     assert_eq!(relinked.parent, moved);
     // It is the same file under its new name.
     assert_eq!(known(&moved), (vec![path("bases/gone.vhdx")], vec![]));

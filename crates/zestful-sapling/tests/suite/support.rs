@@ -6,12 +6,18 @@ use std::sync::Arc;
 
 use proptest::prelude::*;
 use proptest::test_runner::RngSeed;
+use std::path::Path;
 use zestful_sapling::chain::{ChainMut, Disk};
+use zestful_sapling::check::{Check, CheckReport};
+use zestful_sapling::family::{Override, Search};
 use zestful_sapling::finding::Severity;
 use zestful_sapling::image::vhd;
 use zestful_sapling::image::vhdx;
 use zestful_sapling::image::{
     Format, Image, ImageMut, ParentRecord, ParentReference, RecordedPath, open_image, open_image_mut,
+};
+use zestful_sapling::ops::{
+    Abandon, Abandoned, Operation, PinReport, Planned, ReadBytes, Resume, Resumed, Unpin, UnpinOutcome, VerifyPin,
 };
 use zestful_sapling::progress::Progress;
 use zestful_sapling::storage::{MemoryStorage, ReadAt, Storage};
@@ -284,4 +290,47 @@ pub fn renew(image: &mut dyn ImageMut) -> zestful_sapling::Result<()> {
 
 pub fn write(image: &mut dyn ImageMut, at: u64, count: u64, byte: u8, sector: u64) -> zestful_sapling::Result<()> {
     image.write_at(&vec![byte; (count * sector) as usize], at * sector)
+}
+
+/// Plans something and runs it.
+pub fn perform<O: Operation>(operation: O) -> zestful_sapling::Result<<O::Planned as Planned>::Outcome> {
+    operation.plan()?.run(&Progress::new())
+}
+
+pub fn check_chain(path: &Path, format: Option<Format>) -> zestful_sapling::Result<CheckReport> {
+    let check = Check::new(path);
+    perform(match format {
+        Some(format) => check.with_format(format),
+        None => check,
+    })
+}
+
+pub fn resume(path: &Path, overrides: &[Override]) -> zestful_sapling::Result<Resumed> {
+    perform(overrides.iter().copied().fold(Resume::new(path), Operation::with_override))
+}
+
+pub fn abandon(path: &Path, overrides: &[Override]) -> zestful_sapling::Result<Abandoned> {
+    perform(overrides.iter().copied().fold(Abandon::new(path), Operation::with_override))
+}
+
+pub fn verify_pin(path: &Path) -> zestful_sapling::Result<PinReport> {
+    perform(VerifyPin::new(path))
+}
+
+pub fn unpin(path: &Path, search: &Search) -> zestful_sapling::Result<UnpinOutcome> {
+    perform(Unpin::new(path).with_search(search.clone()))
+}
+
+/// A setter is called with a value that there may be.
+pub fn with<T, V>(into: T, value: Option<V>, set: impl FnOnce(T, V) -> T) -> T {
+    match value {
+        Some(value) => set(into, value),
+        None => into,
+    }
+}
+
+pub fn read_bytes(path: &Path, at: u64, len: u64) -> zestful_sapling::Result<Vec<u8>> {
+    let mut found = Vec::new();
+    perform(ReadBytes::new(path, at, len, &mut found))?;
+    Ok(found)
 }

@@ -10,16 +10,17 @@ use zestful_sapling::error::{Error, Refusal};
 use zestful_sapling::family::Override;
 use zestful_sapling::image::{Format, ParentRecord, open_image_mut};
 use zestful_sapling::ops::{
-    Direction, KeepName, Merge, MoveImage, PinImage, Relink, Remove, Resumed, Transplant, abandon, resume,
+    Direction, KeepName, Merge, MoveImage, Operation, PinImage, Planned, Relink, Remove, Resumed, Transplant,
 };
 use zestful_sapling::progress::Progress;
-use zestful_sapling::storage::testing::{HostChange, HostRecorder, Operation};
+use zestful_sapling::storage::testing::{FileChange, HostChange, HostRecorder};
 use zestful_sapling::storage::{Access, FileStorage, ReadAt, Storage};
 
 use crate::acts::{Act, Stage};
 use crate::family_model::{all_files, derive, make, quick_folder, write};
 use crate::sidecars::{journal_of, under_way};
 use crate::support::Model;
+use crate::support::{abandon, resume};
 
 /// A program that takes no locks.
 struct Unasking(std::fs::File, PathBuf);
@@ -115,7 +116,7 @@ fn a_journal_in_a_copy_never_touches_the_original() {
                     })
                 {
                     if fail_from % 3 != 0 || abandon(&journal, &[]).is_err() {
-                        resume(&journal, &[], &Progress::new()).unwrap();
+                        resume(&journal, &[]).unwrap();
                     }
                     worked += 1;
                 }
@@ -134,7 +135,7 @@ fn a_journal_in_a_copy_never_touches_the_original() {
             let tape = HostRecorder::start(folder.path()).unwrap();
             tape.fail_from(fail_from);
             let name = format!("renamed.{format}");
-            let ended = MoveImage::new(&layer, original.join(&name)).plan().unwrap().run();
+            let ended = MoveImage::new(&layer, original.join(&name)).plan().unwrap().run(&Progress::new());
             drop(tape);
             if ended.is_ok() {
                 break;
@@ -143,7 +144,7 @@ fn a_journal_in_a_copy_never_touches_the_original() {
             let before = contents(&original);
             if let Some(journal) = all_files(&copy).into_iter().find(|path| path.ends_with(".zsap.journal")) {
                 if fail_from % 2 == 0 || abandon(Path::new(&journal), &[]).is_err() {
-                    resume(Path::new(&journal), &[], &Progress::new()).unwrap();
+                    resume(Path::new(&journal), &[]).unwrap();
                 }
                 worked += 1;
             }
@@ -172,10 +173,9 @@ fn a_journal_in_a_copy_never_touches_the_original() {
                 let inside = stage.cast.root.join("copied");
                 let journals = all_files(&all).into_iter().chain(all_files(&inside));
                 for journal in journals.filter(|name| name.ends_with(".zsap.journal")) {
-                    for ended in [
-                        resume(Path::new(&journal), &[], &Progress::new()).map(|_| ()),
-                        abandon(Path::new(&journal), &[]).map(|_| ()),
-                    ] {
+                    for ended in
+                        [resume(Path::new(&journal), &[]).map(|_| ()), abandon(Path::new(&journal), &[]).map(|_| ())]
+                    {
                         // A transplant's only journal stands beside the child; its base is another folder's.
                         assert!(
                             matches!(ended, Err(Error::Refused(Refusal::OtherFiles { .. }, _))),
@@ -215,14 +215,14 @@ fn a_copy_of_a_journal_that_is_back_alone_holds_up_nobody() {
                 let saved = std::fs::read(journal_of(&layer)).unwrap();
                 match given_up {
                     true => _ = abandon(&now, &[]).unwrap(),
-                    false => _ = resume(&now, &[], &Progress::new()).unwrap(),
+                    false => _ = resume(&now, &[]).unwrap(),
                 }
                 let result = if keep == KeepName::Parent && !given_up { &layer } else { &now };
                 std::fs::write(journal_of(&layer), saved).unwrap();
                 if given_up {
                     _ = abandon(&journal_of(&layer), &[]).unwrap();
                 } else {
-                    let resumed = resume(&journal_of(&layer), &[], &Progress::new()).unwrap();
+                    let resumed = resume(&journal_of(&layer), &[]).unwrap();
                     assert!(matches!(resumed, Resumed::Over(_)), "{resumed:?}");
                 }
                 assert_eq!(under_way(result), None);
@@ -252,7 +252,7 @@ fn only_what_was_merged_is_removed() {
             request().plan().unwrap().run(&Progress::new()).unwrap();
             let changes = tape.changes();
             let is_moved = |change: &HostChange| match change {
-                HostChange::Content(_, Operation::Write(_, bytes), _) => bytes.ends_with(b"\"moved\"\n"),
+                HostChange::Content(_, FileChange::Write(_, bytes), _) => bytes.ends_with(b"\"moved\"\n"),
                 _ => false,
             };
             let moved = changes.iter().position(is_moved).unwrap() + 2;
@@ -264,7 +264,7 @@ fn only_what_was_merged_is_removed() {
             if held {
                 // Somebody who opened it before there was a journal.
                 let lock = FileStorage::open(name, Access::AmendMetadata).unwrap();
-                let Err(Error::UnderWay { source, .. }) = resume(&files[2], &[], &Progress::new()) else { panic!() };
+                let Err(Error::UnderWay { source, .. }) = resume(&files[2], &[]) else { panic!() };
                 assert!(matches!(*source, Error::Refused(Refusal::InUse { .. }, _)), "{source}");
                 let there = std::fs::metadata(name).unwrap();
                 assert_eq!((there.dev(), there.ino()), lock.host_identity().unwrap());
@@ -277,7 +277,7 @@ fn only_what_was_merged_is_removed() {
                 std::fs::remove_file(name).unwrap();
                 std::fs::rename(folder.path().join("kept"), name).unwrap();
             }
-            resume(&files[2], &[], &Progress::new()).unwrap();
+            resume(&files[2], &[]).unwrap();
             assert_eq!(name.exists(), !held, "{direction:?} {keep:?}");
             content.assert_same(&Chain::open(result, &OpenOptions::new()).unwrap());
         }
@@ -288,12 +288,12 @@ fn only_what_was_merged_is_removed() {
     let plan = Remove::new(&now).plan().unwrap();
     std::fs::copy(&now, folder.path().join("kept")).unwrap();
     std::fs::rename(folder.path().join("kept"), &now).unwrap();
-    assert!(matches!(plan.run(), Err(Error::Refused(Refusal::SourceChanged { .. }, _))));
+    assert!(matches!(plan.run(&Progress::new()), Err(Error::Refused(Refusal::SourceChanged { .. }, _))));
     assert!(now.exists());
     let plan = Relink::new(&now).with_parent(layer).plan().unwrap();
     std::fs::copy(&now, folder.path().join("kept")).unwrap();
     std::fs::rename(folder.path().join("kept"), &now).unwrap();
-    assert!(matches!(plan.run(), Err(Error::Refused(Refusal::SourceChanged { .. }, _))));
+    assert!(matches!(plan.run(&Progress::new()), Err(Error::Refused(Refusal::SourceChanged { .. }, _))));
 }
 
 /// Marks of how far a merge is count only while what it reads is what it was.
@@ -325,7 +325,7 @@ fn marks_are_not_trusted_when_what_was_read_was_touched() {
                 .unwrap();
             Unasking::open(&files[reads]).write_at(&[0xAB; 512], place).unwrap();
             content.fill(at, 512, 0xAB);
-            resume(&files[2], &[], &Progress::new()).unwrap();
+            resume(&files[2], &[]).unwrap();
             content.assert_same(&Chain::open(&files[2], &OpenOptions::new()).unwrap());
         }
     }
@@ -409,7 +409,7 @@ fn a_sync_that_fails_beside_the_writer_names_no_lost_data() {
         drop((merge, tape));
         assert!(matches!(ended, Err(Error::UnderWay { .. })), "{ended:?}");
         content.assert_same(&Chain::open(&files[2], &OpenOptions::new()).unwrap());
-        resume(&files[2], &[], &Progress::new()).unwrap();
+        resume(&files[2], &[]).unwrap();
         content.assert_same(&Chain::open(&files[2], &OpenOptions::new()).unwrap());
     }
 }
@@ -457,9 +457,9 @@ fn a_run_looks_again_at_what_its_plan_relied_on() {
     };
     image.set_parent(&record).unwrap();
     image.close().unwrap();
-    assert!(matches!(plan.run(), Err(Error::Refused(Refusal::SourceChanged { .. }, _))));
+    assert!(matches!(plan.run(&Progress::new()), Err(Error::Refused(Refusal::SourceChanged { .. }, _))));
     drop(plan);
-    Relink::new(&now).with_parent(layer.clone()).plan().unwrap().run().unwrap();
+    Relink::new(&now).with_parent(layer.clone()).plan().unwrap().run(&Progress::new()).unwrap();
     // A pin holds without the mark, too.
     PinImage::new(&now).plan().unwrap().run(&Progress::new()).unwrap();
     std::fs::set_permissions(&now, PermissionsExt::from_mode(0o644)).unwrap();
@@ -525,7 +525,7 @@ fn children_that_moved_by_hand_meanwhile_are_told_all_the_same() {
             let (leaf, moved) = (stage.cast.path("c/leaf"), stage.cast.path(name));
             std::fs::rename(&leaf, &moved).unwrap();
             let child = stage.cast.path("c/child");
-            let resumed = resume(&child, &[], &Progress::new());
+            let resumed = resume(&child, &[]);
             assert_eq!(resumed.is_ok(), is_found, "{act:?}: {resumed:?}");
             if let Err(error) = resumed {
                 let Error::UnderWay { source, .. } = error else { panic!("{error}") };
@@ -534,7 +534,7 @@ fn children_that_moved_by_hand_meanwhile_are_told_all_the_same() {
                 stage.cast.finish("brought back");
             } else {
                 std::fs::rename(&moved, &leaf).unwrap();
-                Relink::new(&leaf).plan().unwrap().run().unwrap();
+                Relink::new(&leaf).plan().unwrap().run(&Progress::new()).unwrap();
             }
             stage.judge(&[(act, true)], &format!("{act:?} {name}"));
         }
@@ -550,7 +550,7 @@ fn children_that_moved_by_hand_meanwhile_are_told_all_the_same() {
     drop(tape);
     std::fs::remove_file(stage.cast.path("c/leaf")).unwrap();
     let again = MoveImage::new(stage.cast.path("c/child"), stage.cast.path("a/there"));
-    assert!(again.clone().plan().unwrap().run().is_err());
-    again.with_override(Override::UnknownChildren).plan().unwrap().run().unwrap();
+    assert!(again.clone().plan().unwrap().run(&Progress::new()).is_err());
+    again.with_override(Override::UnknownChildren).plan().unwrap().run(&Progress::new()).unwrap();
     assert!(stage.cast.path("a/there").exists());
 }

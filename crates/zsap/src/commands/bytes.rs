@@ -9,74 +9,81 @@ use serde_json::json;
 use tempfile::SpooledTempFile;
 use zestful_sapling::Error;
 use zestful_sapling::chain::{self, Chain, Disk};
-use zestful_sapling::ops::{WriteBytes, read_bytes};
+use zestful_sapling::image::Format;
+use zestful_sapling::ops::{ReadBytes, WriteBytes};
 
-use crate::args::BytesCommand;
+use super::run::{asked, perform};
+use crate::args::bytes::{Bytes, BytesRead, BytesWrite};
+use crate::args::values::with;
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
-use crate::{text, watch};
+use crate::report::text;
 
 /// More than this is no answer for a terminal or a JSON document.
 const MOST_TO_SHOW: u64 = 64 << 10;
 /// What a pipe gives goes to a temporary file when it is more.
 const MOST_IN_MEMORY: usize = 16 << 20;
 
-pub(super) fn run(console: &Console, command: &BytesCommand) -> Result<Outcome, Failure> {
-    match command {
-        BytesCommand::Read { path, at, len, output, format } => {
-            let format = format.of(path)?;
-            let read = |out: &mut (dyn Write + Send)| {
-                watch::run(console, |progress| {
-                    watch::patiently(console, || read_bytes(path, format, *at, *len, out, progress))
-                })
-            };
-            match output {
-                Some(file) => {
-                    let mut out = create_new(file)?;
-                    // Half a file under the name that was asked for would look like a whole one.
-                    read(&mut out).inspect_err(|_| _ = std::fs::remove_file(file))?;
-                    let line = format!("wrote {} to {}", console.size(*len), text::path(file));
-                    console.answer(&json!({ "offset": at, "length": len, "file": file.to_string_lossy() }), [line])?;
-                }
-                None if console.json() || io::stdout().is_terminal() => {
-                    if *len > MOST_TO_SHOW {
-                        let message = format!("{len} bytes are too many to show");
-                        return Err(Error::usage(message, "name a file with -o, or pipe the bytes somewhere").into());
-                    }
-                    let mut bytes = Vec::new();
-                    read(&mut bytes)?;
-                    let hex: String = bytes.iter().map(|byte| format!("{byte:02x}")).collect();
-                    console.answer(&json!({ "offset": at, "length": len, "hex": hex }), hex_lines(*at, &bytes))?;
-                }
-                None => {
-                    let mut out = io::stdout();
-                    match read(&mut out) {
-                        // The reader of the pipe has seen enough.
-                        Err(Error::Io { source, .. }) if source.kind() == io::ErrorKind::BrokenPipe => {}
-                        other => other?,
-                    }
-                    out.flush()?;
-                }
-            }
-        }
-        BytesCommand::Write { path, at, input, options } => {
-            let format = options.format(path)?;
-            let disk = Chain::open(path, &chain::OpenOptions::new().with_format(format).without_locks())?;
-            let mut source = Source::open(input.as_deref(), disk.virtual_size())?;
-            drop(disk);
-            let len = source.len()?;
-            let request = WriteBytes::new(path, *at, len).with_format(format);
-            let request = request.with_search(options.search.search());
-            let request = options.force.iter().copied().fold(request, WriteBytes::with_override);
-            let plan = watch::patiently(console, || request.clone().plan())?;
-            if console.show_plan(plan.summary())? {
-                return Ok(Outcome::Done);
-            }
-            watch::run(console, |progress| watch::patiently(console, || plan.run(&mut source, progress)))?;
-            let line = format!("wrote {} at byte {at} of {}", console.size(len), text::path(path));
-            console.answer(&json!({ "offset": at, "length": len }), [line])?;
-        }
+pub(super) fn run(console: &Console, typed: &Bytes) -> Result<Outcome, Failure> {
+    match typed {
+        Bytes::Read(typed) => read(console, typed),
+        Bytes::Write(typed) => write(console, typed),
     }
+}
+
+fn read(console: &Console, typed: &BytesRead) -> Result<Outcome, Failure> {
+    let (at, len) = (typed.at, typed.len);
+    let format = typed.format.of(&typed.path)?;
+    if console.common().plan {
+        perform(console, &reading(typed, format, io::sink()))?;
+        return Ok(Outcome::Done);
+    }
+    match &typed.output {
+        Some(file) => {
+            let out = create_new(file)?;
+            // Half a file under the name that was asked for would look like a whole one.
+            let done = perform(console, &reading(typed, format, out));
+            done.inspect_err(|_| _ = std::fs::remove_file(file))?;
+            let line = format!("wrote {} to {}", console.size(len), text::path(file));
+            console.answer(&json!({ "offset": at, "length": len, "file": file.to_string_lossy() }), [line])?;
+        }
+        None if console.json() || io::stdout().is_terminal() => {
+            if len > MOST_TO_SHOW {
+                let message = format!("{len} bytes are too many to show");
+                return Err(Error::usage(message, "name a file with -o, or pipe the bytes somewhere").into());
+            }
+            let mut bytes = Vec::new();
+            perform(console, &reading(typed, format, &mut bytes))?;
+            let hex: String = bytes.iter().map(|byte| format!("{byte:02x}")).collect();
+            console.answer(&json!({ "offset": at, "length": len, "hex": hex }), hex_lines(at, &bytes))?;
+        }
+        None => match perform(console, &reading(typed, format, io::stdout())) {
+            // The reader of the pipe has seen enough.
+            Err(Failure::Library(Error::Io { source, .. })) if source.kind() == io::ErrorKind::BrokenPipe => {}
+            other => _ = other?,
+        },
+    }
+    Ok(Outcome::Done)
+}
+
+fn reading<'a>(typed: &BytesRead, format: Option<Format>, out: impl Write + Send + 'a) -> ReadBytes<'a> {
+    with(ReadBytes::new(&typed.path, typed.at, typed.len, out), format, ReadBytes::with_format)
+}
+
+fn write(console: &Console, typed: &BytesWrite) -> Result<Outcome, Failure> {
+    let (path, at, options) = (&typed.path, typed.at, &typed.options);
+    let format = options.format(path)?;
+    let opening = with(chain::OpenOptions::new(), format, chain::OpenOptions::with_format);
+    let size = Chain::open(path, &opening.without_locks())?.virtual_size();
+    let mut source = Source::open(typed.input.as_deref(), size)?;
+    let len = source.len()?;
+    let request = with(WriteBytes::new(path, at, len, source), format, WriteBytes::with_format);
+    let request = asked(request, Some(&options.search), &options.force);
+    if perform(console, &request)?.is_none() {
+        return Ok(Outcome::Done);
+    }
+    let line = format!("wrote {} at byte {at} of {}", console.size(len), text::path(path));
+    console.answer(&json!({ "offset": at, "length": len }), [line])?;
     Ok(Outcome::Done)
 }
 

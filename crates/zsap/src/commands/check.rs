@@ -1,21 +1,21 @@
 //! `zsap check`.
 
-use std::path::PathBuf;
-
 use serde_json::json;
-use zestful_sapling::check::check_chain;
+use zestful_sapling::check;
 use zestful_sapling::finding::{Finding, Repair, Severity};
 
-use crate::args::FormatOption;
+use super::run::perform;
+use crate::args::check::Check;
+use crate::args::values::with;
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
-use crate::{text, watch};
+use crate::report::text;
 
-pub(super) fn run(console: &Console, paths: &[PathBuf], format: &FormatOption) -> Result<Outcome, Failure> {
+pub(super) fn run(console: &Console, typed: &Check) -> Result<Outcome, Failure> {
     let (mut ok, mut findings, mut lines) = (true, Vec::new(), Vec::new());
-    for path in paths {
-        let format = format.of(path)?;
-        let report = watch::run(console, |progress| watch::patiently(console, || check_chain(path, format, progress)))?;
+    for path in &typed.path {
+        let check = with(check::Check::new(path), typed.format.of(path)?, check::Check::with_format);
+        let Some(report) = perform(console, &check)? else { continue };
         ok &= report.ok;
         let layers = text::count(report.files.len(), "file", "files");
         let shown: Vec<&Finding> = report
@@ -36,6 +36,9 @@ pub(super) fn run(console: &Console, paths: &[PathBuf], format: &FormatOption) -
     }
     if !ok && console.common().quiet && !console.json() {
         console.error("damage was found");
+    }
+    if console.common().plan {
+        return Ok(Outcome::Done);
     }
     console.answer(&json!({ "ok": ok, "findings": findings }), lines)?;
     Ok(if ok { Outcome::Done } else { Outcome::FoundDamage })

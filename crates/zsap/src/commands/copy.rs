@@ -1,40 +1,28 @@
 //! `zsap copy`.
 
-use std::path::Path;
-
 use zestful_sapling::Error;
-use zestful_sapling::family::Override;
 use zestful_sapling::family::inspect;
-use zestful_sapling::ops::{Copy, CopyChain, Identity, NewDiskOutcome};
+use zestful_sapling::ops::{self, CopyChain, Identity, NewDiskOutcome};
 
-use super::asking;
-use crate::args::{Depth, ImageOptions};
+use super::run::{asked, perform, perform_on_device};
+use crate::args::copy::Copy;
+use crate::args::values::{Depth, with};
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
-use crate::{text, watch};
+use crate::report::text;
 
-pub(super) struct Request<'a> {
-    pub(super) source: &'a Path,
-    pub(super) target: &'a Path,
-    pub(super) options: &'a ImageOptions,
-    pub(super) identity: Identity,
-    pub(super) depth: Depth,
-    pub(super) verify: bool,
-}
-
-pub(super) fn run(console: &Console, asked: &Request<'_>) -> Result<Outcome, Failure> {
-    if asked.depth == Depth::Chain {
-        return run_chain(console, asked);
+pub(super) fn run(console: &Console, typed: &Copy) -> Result<Outcome, Failure> {
+    if typed.depth == Some(Depth::Chain) {
+        return run_chain(console, typed);
     }
-    let request = Copy::new(asked.source, asked.target)
-        .with_source_format(asked.options.source_format(asked.source)?)
-        .with_identity(asked.identity)
-        .with_verify(asked.verify);
-    let plan = asking(console, |yes| request.clone().with_image(asked.options.image(yes)).plan())?;
-    if console.show_plan(plan.summary())? {
+    let source_format = typed.image.source_format(&typed.source)?;
+    let copy = with(ops::Copy::new(&typed.source, &typed.target), source_format, ops::Copy::with_source_format)
+        .with_identity(typed.identity.map_or(Identity::Fresh, Into::into))
+        .with_image(typed.image.image())
+        .with_verify(typed.verify);
+    let Some(outcome) = perform_on_device(console, &asked(copy, None, &typed.image.force))? else {
         return Ok(Outcome::Done);
-    }
-    let outcome = watch::run(console, move |progress| plan.run(progress))?;
+    };
     let report = inspect(&outcome.path, Some(outcome.format))?;
     console.answer(
         &outcome,
@@ -62,8 +50,8 @@ pub(super) fn what_was_filled(console: &Console, outcome: &NewDiskOutcome) -> St
     }
 }
 
-fn run_chain(console: &Console, asked: &Request<'_>) -> Result<Outcome, Failure> {
-    let options = asked.options;
+fn run_chain(console: &Console, typed: &Copy) -> Result<Outcome, Failure> {
+    let options = &typed.image;
     let others = options.kind.is_some()
         || options.block_size.is_some()
         || options.sectors.is_some()
@@ -77,17 +65,12 @@ fn run_chain(console: &Console, asked: &Request<'_>) -> Result<Outcome, Failure>
         )
         .into());
     }
-    let request = CopyChain::new(asked.source, asked.target)
-        .with_format(options.format.map(Into::into))
-        .with_identity(asked.identity)
-        .with_in_use(options.force.contains(&Override::InUse))
-        .with_verify(asked.verify);
-    let plan = watch::patiently(console, || request.clone().plan())?;
-    if console.show_plan(plan.summary())? {
-        return Ok(Outcome::Done);
-    }
-    let outcome = watch::run(console, move |progress| plan.run(progress))?;
-    let mut lines = vec![format!("made {}", console.strong(&text::path(asked.target)))];
+    let copy = CopyChain::new(&typed.source, &typed.target)
+        .with_identity(typed.identity.map_or(Identity::Fresh, Into::into))
+        .with_verify(typed.verify);
+    let copy = with(copy, options.format.map(Into::into), CopyChain::with_format);
+    let Some(outcome) = perform(console, &asked(copy, None, &options.force))? else { return Ok(Outcome::Done) };
+    let mut lines = vec![format!("made {}", console.strong(&text::path(&typed.target)))];
     for (number, layer) in outcome.layers.iter().enumerate() {
         let report = inspect(layer, None)?;
         let role = match (number, outcome.layers.len() - 1) {

@@ -1,36 +1,26 @@
 //! `zsap derive`.
 
-use std::path::{Path, PathBuf};
-
 use serde::Serialize;
-use zestful_sapling::family::{Override, Report, inspect};
-use zestful_sapling::ops::{Derive, DeriveOutcome};
+use zestful_sapling::family::{Report, inspect};
+use zestful_sapling::ops::{self, DeriveOutcome};
 
+use super::run::{asked, perform};
+use crate::args::derive::Derive;
+use crate::args::values::with;
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
-use crate::{text, watch};
+use crate::report::text;
 
-pub(super) fn run(
-    console: &Console,
-    base: &Path,
-    children: &[PathBuf],
-    absolute: bool,
-    block_size: Option<u64>,
-    overrides: &[Override],
-) -> Result<Outcome, Failure> {
-    let request = Derive::new(base, children.to_vec()).with_absolute(absolute).with_block_size(block_size);
-    let request = overrides.iter().copied().fold(request, Derive::with_override);
-    let plan = watch::patiently(console, || request.clone().plan())?;
-    if console.show_plan(plan.summary())? {
-        return Ok(Outcome::Done);
-    }
-    let outcome = watch::run(console, |progress| plan.run(progress))?;
-    let reports = children.iter().map(|child| inspect(child, None)).collect::<Result<Vec<_>, _>>()?;
+pub(super) fn run(console: &Console, typed: &Derive) -> Result<Outcome, Failure> {
+    let derive = ops::Derive::new(&typed.base, typed.child.clone()).with_absolute(typed.absolute);
+    let derive = with(derive, typed.block_size, ops::Derive::with_block_size);
+    let Some(outcome) = perform(console, &asked(derive, None, &typed.force))? else { return Ok(Outcome::Done) };
+    let reports = typed.child.iter().map(|child| inspect(child, None)).collect::<Result<Vec<_>, _>>()?;
     let mut lines = Vec::new();
     if outcome.newly_frozen {
         lines.push(format!(
             "froze {}: marked read-only, as children depend on it now",
-            console.strong(&text::path(base))
+            console.strong(&text::path(&typed.base))
         ));
     }
     for report in &reports {

@@ -1,22 +1,24 @@
 //! `zsap diff`.
 
-use std::path::Path;
+use zestful_sapling::ops::{self, Difference};
 
-use zestful_sapling::ops::{Diff, Difference};
+use super::run::perform;
+use crate::args::diff::Diff;
 
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
-use crate::table::Table;
-use crate::{text, watch};
+use crate::report::table::Table;
+use crate::report::text;
 
 /// Cells of the map.
 const CELLS: u64 = 64;
 /// Ranges that are listed unless all are asked for.
 const MOST_LISTED: usize = 20;
 
-pub(super) fn run(console: &Console, one: &Path, other: &Path, contents: bool) -> Result<Outcome, Failure> {
-    let request = Diff::new(one, other).with_contents(contents);
-    let found = watch::run(console, |progress| watch::patiently(console, || request.run(progress)))?;
+pub(super) fn run(console: &Console, typed: &Diff) -> Result<Outcome, Failure> {
+    let (one, other) = (&typed.one, &typed.other);
+    let diff = ops::Diff::new(one, other).with_contents(typed.contents);
+    let Some(found) = perform(console, &diff)? else { return Ok(Outcome::Done) };
     let how = if found.compared { "differ" } else { "may differ" };
     let mut lines = vec![format!("{} and {}", console.strong(&text::path(one)), console.strong(&text::path(other)))];
     if found.bytes == 0 {

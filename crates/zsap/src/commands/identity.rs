@@ -1,22 +1,20 @@
 //! `zsap identity`.
 
-use std::path::Path;
-
 use zestful_sapling::ops::FreshIdentity;
 
-use crate::args::WriteOptions;
+use super::run::{asked, perform};
+use crate::args::identity::Identity;
+use crate::args::values::with;
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
-use crate::{text, watch};
+use crate::report::text;
 
-pub(super) fn run(console: &Console, path: &Path, options: &WriteOptions) -> Result<Outcome, Failure> {
-    let request = FreshIdentity::new(path).with_format(options.format(path)?).with_search(options.search.search());
-    let request = options.force.iter().copied().fold(request, FreshIdentity::with_override);
-    let plan = watch::patiently(console, || request.clone().plan())?;
-    if console.show_plan(plan.summary())? {
-        return Ok(Outcome::Done);
-    }
-    let outcome = watch::patiently(console, || plan.run())?;
+pub(super) fn run(console: &Console, typed: &Identity) -> Result<Outcome, Failure> {
+    let options = &typed.options;
+    let request = FreshIdentity::new(&typed.path);
+    let request = with(request, options.format(&typed.path)?, FreshIdentity::with_format);
+    let request = asked(request, Some(&options.search), &options.force);
+    let Some(outcome) = perform(console, &request)? else { return Ok(Outcome::Done) };
     let before = outcome.before.map_or_else(|| "none".to_owned(), |id| id.to_string());
     console.answer(
         &outcome,

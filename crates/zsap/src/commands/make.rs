@@ -1,36 +1,29 @@
 //! `zsap make`.
 
-use std::path::Path;
-
 use zestful_sapling::family::inspect;
-use zestful_sapling::ops::Make;
+use zestful_sapling::ops;
 
-use super::asking;
-use crate::args::ImageOptions;
+use super::run::{asked, perform_on_device};
+use crate::args::make::Make;
+use crate::args::values::with;
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
-use crate::{text, watch};
+use crate::report::text;
 
-pub(super) fn run(
-    console: &Console,
-    path: &Path,
-    size: Option<u64>,
-    filled_from: Option<&Path>,
-    options: &ImageOptions,
-) -> Result<Outcome, Failure> {
-    let request = match (filled_from, size) {
-        (Some(other), size) => Make::filled_from(path, other, options.source_format(other)?).with_size(size),
-        (None, size) => Make::new(path, size.unwrap_or_default()),
+pub(super) fn run(console: &Console, typed: &Make) -> Result<Outcome, Failure> {
+    let make = match (&typed.filled_from, typed.size) {
+        (Some(other), size) => {
+            let filled = ops::Make::filled_from(&typed.path, other, typed.image.source_format(other)?);
+            with(filled, size, ops::Make::with_size)
+        }
+        (None, size) => ops::Make::new(&typed.path, size.unwrap_or_default()),
     };
-    let plan = asking(console, |yes| request.clone().with_image(options.image(yes)).plan())?;
-    if console.show_plan(plan.summary())? {
-        return Ok(Outcome::Done);
-    }
-    let outcome = watch::run(console, |progress| plan.run(progress))?;
+    let make = asked(make.with_image(typed.image.image()), None, &typed.image.force);
+    let Some(outcome) = perform_on_device(console, &make)? else { return Ok(Outcome::Done) };
     let report = inspect(&outcome.path, Some(outcome.format))?;
     let blocks = report.block_size.map_or_else(String::new, |bytes| format!(", blocks of {}", console.size(bytes)));
     let disk = format!("  {} disk, {} {}{blocks}", console.size(report.virtual_size), report.format, report.kind);
-    let content = match filled_from {
+    let content = match &typed.filled_from {
         Some(_) => format!("; {}", super::copy::what_was_filled(console, &outcome)),
         None => String::new(),
     };

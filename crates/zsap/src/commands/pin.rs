@@ -1,23 +1,21 @@
-//! `zsap pin` and `zsap unpin`.
+//! `zsap pin`.
 
-use std::path::Path;
+use zestful_sapling::ops::{PinImage, PinReport, VerifyPin};
 
-use zestful_sapling::family::{Override, Search};
-use zestful_sapling::ops::{PinImage, PinReport, Plan, unpin, verify_pin};
-
+use super::run::{asked, perform};
+use crate::args::pin::Pin;
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
-use crate::{text, watch};
+use crate::report::text;
 
-pub(super) fn pin(console: &Console, path: &Path, overrides: &[Override]) -> Result<Outcome, Failure> {
-    let request = overrides.iter().copied().fold(PinImage::new(path), PinImage::with_override);
-    let plan = watch::patiently(console, || request.clone().plan())?;
-    if console.show_plan(plan.summary())? {
-        return Ok(Outcome::Done);
+pub(super) fn run(console: &Console, typed: &Pin) -> Result<Outcome, Failure> {
+    if typed.verify {
+        return verify(console, typed);
     }
-    let outcome = watch::run(console, |progress| plan.run(progress))?;
+    let pin = asked(PinImage::new(&typed.base), Some(&typed.search), &typed.force);
+    let Some(outcome) = perform(console, &pin)? else { return Ok(Outcome::Done) };
     let lines = [
-        format!("pinned {}", console.strong(&text::path(path))),
+        format!("pinned {}", console.strong(&text::path(&typed.base))),
         format!(
             "  {} of {} that hold data; digest of the whole {}",
             text::count(outcome.pieces as usize, "piece", "pieces"),
@@ -30,8 +28,9 @@ pub(super) fn pin(console: &Console, path: &Path, overrides: &[Override]) -> Res
     Ok(Outcome::Done)
 }
 
-pub(super) fn verify(console: &Console, path: &Path, search: &Search) -> Result<Outcome, Failure> {
-    let report = watch::run(console, |progress| watch::patiently(console, || verify_pin(path, search, progress)))?;
+fn verify(console: &Console, typed: &Pin) -> Result<Outcome, Failure> {
+    let verify = asked(VerifyPin::new(&typed.base), Some(&typed.search), &[]);
+    let Some(report) = perform(console, &verify)? else { return Ok(Outcome::Done) };
     console.answer(&report, report_lines(console, &report))?;
     Ok(if report.ok { Outcome::Done } else { Outcome::FoundDamage })
 }
@@ -70,23 +69,4 @@ fn report_lines(console: &Console, report: &PinReport) -> Vec<String> {
     let advice = "  put it back from a copy; until then nothing that its children read in these ranges is certain";
     lines.push(text::wrapped(advice, "  "));
     lines
-}
-
-pub(super) fn take_away(console: &Console, path: &Path, search: &Search) -> Result<Outcome, Failure> {
-    let mut plan = Plan { operation: "unpin", ..Plan::default() };
-    plan.steps.push(format!("forget the digests of {}", path.display()));
-    if console.show_plan(&plan)? {
-        return Ok(Outcome::Done);
-    }
-    let outcome = watch::patiently(console, || unpin(path, search))?;
-    let state = match outcome.writable {
-        true => "it can be written to again",
-        false => "it stays read-only on this host, as parents are",
-    };
-    let lines = [
-        format!("unpinned {}; {state}", console.strong(&text::path(path))),
-        "  while it was pinned children may have grown from it that nobody recorded".to_owned(),
-    ];
-    console.answer(&outcome, lines)?;
-    Ok(Outcome::Done)
 }

@@ -8,13 +8,14 @@ use zestful_sapling::family::{ParentState, PlaceReport, Report, Totals, inspect}
 use zestful_sapling::image::pieces::is_descriptor;
 use zestful_sapling::image::{Kind, format_of_name};
 
-use crate::args::FormatOption;
+use crate::args::show::Show;
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
-use crate::table::Table;
-use crate::text;
+use crate::report::table::Table;
+use crate::report::text;
 
-pub(super) fn run(console: &Console, paths: &[PathBuf], format: &FormatOption) -> Result<Outcome, Failure> {
+pub(super) fn run(console: &Console, typed: &Show) -> Result<Outcome, Failure> {
+    let Show { path: paths, format } = typed;
     let (mut answers, mut lines) = (Vec::new(), Vec::new());
     for path in paths {
         if path.is_dir() {

@@ -1,16 +1,15 @@
 //! `zsap status`.
 
-use std::path::Path;
-
 use zestful_sapling::family::{Status, status_of};
 
+use crate::args;
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
-use crate::table::Table;
-use crate::text;
+use crate::report::table::Table;
+use crate::report::text;
 
-pub(super) fn run(console: &Console, folder: &Path) -> Result<Outcome, Failure> {
-    let status = status_of(folder)?;
+pub(super) fn run(console: &Console, typed: &args::status::Status) -> Result<Outcome, Failure> {
+    let status = status_of(&typed.folder)?;
     console.answer(&status, lines(console, &status))?;
     Ok(Outcome::Done)
 }

@@ -1,22 +1,22 @@
 //! `zsap tree`.
 
-use std::path::Path;
-
 use zestful_sapling::family::{Family, Node, Role};
 use zestful_sapling::storage::free_space;
 
+use crate::args::tree::Tree;
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
-use crate::table::Table;
-use crate::text;
+use crate::report::table::Table;
+use crate::report::text;
 
-pub(super) fn run(console: &Console, path: &Path) -> Result<Outcome, Failure> {
+pub(super) fn run(console: &Console, typed: &Tree) -> Result<Outcome, Failure> {
+    let path = &typed.path;
     let family = if path.is_dir() { Family::of_folder(path)? } else { Family::of_image(path, None)? };
     let mut table = Table::new(&["image", ">depth", "state", ">disk", ">on host", ">share", ">grew in", "changed"]);
     for root in &family.roots {
         rows(console, root, "", "", &mut table);
     }
-    let place = std::fs::canonicalize(path).unwrap_or_else(|_| path.to_owned());
+    let place = std::fs::canonicalize(path).unwrap_or_else(|_| path.clone());
     let mut lines = vec![console.strong(&text::path(&place))];
     let totals = &family.totals;
     if totals.images > 0 {

@@ -28,8 +28,13 @@ enum Layout {
 
 impl Blank {
     /// `fixed_space` is how a fixed disk takes its space unless something else was asked for.
-    pub(in crate::ops) fn new(target: &Target, size: u64, wishes: &NewImage, fixed_space: Space) -> Result<Self> {
-        let format = target.format(wishes)?;
+    pub(in crate::ops) fn new(
+        format: Format,
+        target: &Target,
+        size: u64,
+        wishes: &NewImage,
+        fixed_space: Space,
+    ) -> Result<Self> {
         let kind = wishes.kind.unwrap_or(if format == Format::Raw { Kind::Fixed } else { Kind::Dynamic });
         let fixed = kind == Kind::Fixed;
         if kind == Kind::Differencing {

@@ -6,17 +6,23 @@ use super::new_disk::{Identity, NewDisk, NewDiskOutcome, Request};
 use super::new_image::NewImage;
 use crate::chain::{Chain, OpenOptions};
 use crate::error::Result;
+use crate::family::Guard;
 use crate::image::{Format, Space};
-use crate::ops::plan::Plan;
+use crate::operation::{Operation, Plan, Planned};
 use crate::progress::Progress;
 
 /// A disk to be copied. The whole chain is read; the copy is one image without a parent.
+///
+/// What it can be allowed to do all the same: [`Ending`](crate::family::Override::Ending),
+/// [`Sectors`](crate::family::Override::Sectors), [`DeviceContent`](crate::family::Override::DeviceContent), and
+/// [`InUse`](crate::family::Override::InUse) for the source.
 #[derive(Clone, Debug)]
 pub struct Copy {
     source: PathBuf,
     source_format: Option<Format>,
     target: PathBuf,
     image: NewImage,
+    guard: Guard,
     identity: Identity,
     verify: bool,
 }
@@ -30,14 +36,15 @@ impl Copy {
             source_format: None,
             target: target.into(),
             image: NewImage::new(),
+            guard: Guard::new(),
             identity: Identity::Fresh,
             verify: false,
         }
     }
 
     /// The source's format, whatever its signature says.
-    pub fn with_source_format(mut self, format: Option<Format>) -> Self {
-        self.source_format = format;
+    pub fn with_source_format(mut self, format: Format) -> Self {
+        self.source_format = Some(format);
         self
     }
 
@@ -59,6 +66,10 @@ impl Copy {
         self.verify = verify;
         self
     }
+}
+
+impl Operation for Copy {
+    type Planned = CopyPlan;
 
     /// What copying would do. The source and its parents stay locked against writers as long as the plan lives.
     ///
@@ -66,12 +77,13 @@ impl Copy {
     /// `Refused` when something stands at the target, a device is in use or not blank, the host cannot hold what is
     /// allocated in the source, or the sectors of a partition table would change; `Usage` when the target's format has
     /// no such disk; otherwise as [`Chain::open`].
-    pub fn plan(self) -> Result<CopyPlan> {
-        let source = Chain::open(&self.source, &OpenOptions::new().with_format(self.source_format))?;
+    fn plan(self) -> Result<Self::Planned> {
+        let source = Chain::open(&self.source, &OpenOptions::of_format(self.source_format))?;
         let request = Request {
             operation: "copy",
             target: &self.target,
             image: self.image,
+            guard: &self.guard,
             size: None,
             source: Some(source),
             identity: self.identity,
@@ -80,14 +92,19 @@ impl Copy {
         };
         Ok(CopyPlan(NewDisk::plan(request)?))
     }
+
+    fn guard_mut(&mut self) -> Option<&mut Guard> {
+        Some(&mut self.guard)
+    }
 }
 
 /// A checked plan to copy a disk.
 pub struct CopyPlan(NewDisk);
 
-impl CopyPlan {
-    /// The plan as plain data.
-    pub fn summary(&self) -> &Plan {
+impl Planned for CopyPlan {
+    type Outcome = NewDiskOutcome;
+
+    fn summary(&self) -> &Plan {
         &self.0.plan
     }
 
@@ -98,7 +115,7 @@ impl CopyPlan {
     /// `Cancelled`; `Damaged` when a block of the source cannot be read; `Refused` when something appeared at the
     /// target since, or another program changed the source; `Unfinished` with the reason for a device that was begun;
     /// `Io`.
-    pub fn run(&self, progress: &Progress) -> Result<NewDiskOutcome> {
+    fn run(&self, progress: &Progress) -> Result<Self::Outcome> {
         self.0.run(progress)
     }
 }

@@ -15,8 +15,9 @@ use super::target::{Staged, Target};
 use super::unchanged::{Unchanged, refuse_written};
 use crate::chain::{Chain, ChainMut, Disk, OpenOptions, Part, for_each_part};
 use crate::error::{Error, Result};
+use crate::family::Guard;
 use crate::image::{Format, Image, ImageInfo, Kind, ParentRecord, Space, open_image, open_image_mut};
-use crate::ops::plan::Plan;
+use crate::operation::{Operation, Plan, Planned};
 use crate::progress::Progress;
 use crate::sidecar::{ChildrenChange, Companion, child_at};
 use crate::size::format_size;
@@ -33,7 +34,7 @@ pub struct CopyChain {
     format: Option<Format>,
     identity: Identity,
     verify: bool,
-    in_use: bool,
+    guard: Guard,
 }
 
 impl CopyChain {
@@ -45,13 +46,13 @@ impl CopyChain {
             format: None,
             identity: Identity::Fresh,
             verify: false,
-            in_use: false,
+            guard: Guard::new(),
         }
     }
 
     /// Another format for all layers.
-    pub fn with_format(mut self, format: impl Into<Option<Format>>) -> Self {
-        self.format = format.into();
+    pub fn with_format(mut self, format: Format) -> Self {
+        self.format = Some(format);
         self
     }
 
@@ -65,52 +66,6 @@ impl CopyChain {
     pub fn with_verify(mut self, verify: bool) -> Self {
         self.verify = verify;
         self
-    }
-
-    /// Whether layers that another program has open for writing are copied all the same.
-    pub fn with_in_use(mut self, allowed: bool) -> Self {
-        self.in_use = allowed;
-        self
-    }
-
-    /// What copying would do. The source's files stay locked against writers as long as the plan lives.
-    ///
-    /// # Errors
-    /// `Refused` when something stands at the folder's place, or the host cannot hold the copies; `Usage` when the
-    /// format has no such layers; otherwise as [`Chain::open`].
-    pub fn plan(self) -> Result<CopyChainPlan> {
-        let source = Chain::open(&self.source, &OpenOptions::new())?;
-        refuse_existing(&self.folder)?;
-        let mut plan = Plan { operation: "copy", ..Plan::default() };
-        plan.warnings.extend(refuse_written(&source, self.in_use)?);
-        plan.steps.push(format!("make the folder {}", self.folder.display()));
-        let names = self.names(&source)?;
-        for (layer, name) in source.layers().iter().zip(&names).rev() {
-            let data = own_data(&**layer)?;
-            plan.bytes_read += data;
-            let info = layer.info();
-            plan.steps.push(format!(
-                "make {}: {}, {}, {}, with the {} that {} holds itself",
-                name.to_string_lossy(),
-                self.format_of(info),
-                info.kind,
-                format_size(info.virtual_size),
-                format_size(data),
-                layer.path().display()
-            ));
-            plan.files.create.push(self.folder.join(name));
-            plan.peak_extra_space += match info.kind {
-                Kind::Fixed => info.virtual_size,
-                _ => data + (2 << 20),
-            };
-        }
-        plan.bytes_written = plan.peak_extra_space;
-        if self.identity == Identity::Keep {
-            plan.warnings.push("each copy will answer to its source's identity: never use both side by side".into());
-        }
-        Plan::require_space(&self.folder, plan.peak_extra_space)?;
-        let unchanged = Unchanged::since_now(&source);
-        Ok(CopyChainPlan { plan, request: self, source, unchanged, names })
     }
 
     fn format_of(&self, info: &ImageInfo) -> Format {
@@ -144,6 +99,54 @@ impl CopyChain {
             names.push(wanted.into_os_string());
         }
         Ok(names)
+    }
+}
+
+impl Operation for CopyChain {
+    type Planned = CopyChainPlan;
+
+    /// What copying would do. The source's files stay locked against writers as long as the plan lives.
+    ///
+    /// # Errors
+    /// `Refused` when something stands at the folder's place, or the host cannot hold the copies; `Usage` when the
+    /// format has no such layers; otherwise as [`Chain::open`].
+    fn plan(self) -> Result<Self::Planned> {
+        let source = Chain::open(&self.source, &OpenOptions::new())?;
+        refuse_existing(&self.folder)?;
+        let mut plan = Plan { operation: "copy", ..Plan::default() };
+        plan.warnings.extend(refuse_written(&source, &self.guard)?);
+        plan.steps.push(format!("make the folder {}", self.folder.display()));
+        let names = self.names(&source)?;
+        for (layer, name) in source.layers().iter().zip(&names).rev() {
+            let data = own_data(&**layer)?;
+            plan.bytes_read += data;
+            let info = layer.info();
+            plan.steps.push(format!(
+                "make {}: {}, {}, {}, with the {} that {} holds itself",
+                name.to_string_lossy(),
+                self.format_of(info),
+                info.kind,
+                format_size(info.virtual_size),
+                format_size(data),
+                layer.path().display()
+            ));
+            plan.files.create.push(self.folder.join(name));
+            plan.peak_extra_space += match info.kind {
+                Kind::Fixed => info.virtual_size,
+                _ => data + (2 << 20),
+            };
+        }
+        plan.bytes_written = plan.peak_extra_space;
+        if self.identity == Identity::Keep {
+            plan.warnings.push("each copy will answer to its source's identity: never use both side by side".into());
+        }
+        Plan::require_space(&self.folder, plan.peak_extra_space)?;
+        let unchanged = Unchanged::since_now(&source);
+        Ok(CopyChainPlan { plan, request: self, source, unchanged, names })
+    }
+
+    fn guard_mut(&mut self) -> Option<&mut Guard> {
+        Some(&mut self.guard)
     }
 }
 
@@ -184,9 +187,10 @@ pub struct CopyChainOutcome {
     pub verified: bool,
 }
 
-impl CopyChainPlan {
-    /// The plan as plain data.
-    pub fn summary(&self) -> &Plan {
+impl Planned for CopyChainPlan {
+    type Outcome = CopyChainOutcome;
+
+    fn summary(&self) -> &Plan {
         &self.plan
     }
 
@@ -196,7 +200,7 @@ impl CopyChainPlan {
     /// # Errors
     /// `Cancelled`; `Damaged` when a layer cannot be read; `Refused` when something appeared at the folder's place, or
     /// another program changed the source; `Io`.
-    pub fn run(&self, progress: &Progress) -> Result<CopyChainOutcome> {
+    fn run(&self, progress: &Progress) -> Result<Self::Outcome> {
         Plan::require_space(&self.request.folder, self.plan.peak_extra_space)?;
         refuse_existing(&self.request.folder)?;
         let folder = StagedFolder::create(&self.request.folder)?;
@@ -212,7 +216,9 @@ impl CopyChainPlan {
         let layers: Vec<PathBuf> = self.names.iter().map(|name| self.request.folder.join(name)).collect();
         Ok(CopyChainOutcome { path: layers[0].clone(), layers, bytes_written, verified: self.request.verify })
     }
+}
 
+impl CopyChainPlan {
     fn write_layers(&self, folder: &Path, progress: &Progress) -> Result<u64> {
         // A chain is one disk to its guest.
         let disk_id = Uuid::new_v4();
@@ -258,11 +264,14 @@ impl CopyChainPlan {
                 Staged::File(file)
             }
             None => {
-                let sectors = (format == Format::Vhdx).then_some((info.logical_sector, info.physical_sector));
-                let image = NewImage::new().with_format(format).with_kind(info.kind).with_sectors(sectors);
-                let target = Target::choose(path, &image)?;
-                let blank = |image: NewImage| Blank::new(&target, info.virtual_size, &image, Space::Reserved);
-                let blank = blank(image.clone().with_block_size(block_size)).or_else(|_| blank(image))?;
+                let mut image = NewImage::new().with_format(format).with_kind(info.kind);
+                if format == Format::Vhdx {
+                    image = image.with_sectors((info.logical_sector, info.physical_sector));
+                }
+                let target = Target::choose(path, &image, &self.request.guard)?;
+                let blank = |image: NewImage| Blank::new(format, &target, info.virtual_size, &image, Space::Reserved);
+                let with_blocks = block_size.map(|bytes| blank(image.clone().with_block_size(bytes)));
+                let blank = with_blocks.and_then(Result::ok).map_or_else(|| blank(image), Ok)?;
                 let staged = target.begin(info.virtual_size, info.logical_sector)?;
                 blank.lay_out(&staged, true, progress)?;
                 staged

@@ -9,9 +9,9 @@ use serde::Serialize;
 use super::sapling::Sapling;
 use crate::chain::{Chain, Disk, OpenOptions, identity_of, record_of};
 use crate::error::{Error, Refusal, Result};
-use crate::family::{Guard, Override, record_children};
+use crate::family::{Guard, record_children};
 use crate::image::format_of_name;
-use crate::ops::plan::Plan;
+use crate::operation::{Operation, Plan, Planned};
 use crate::progress::Progress;
 use crate::sidecar::{ChildrenChange, Companion, NewChild, refuse_under_way};
 use crate::size::format_size;
@@ -21,6 +21,10 @@ use crate::storage::{Held, StagedFile, is_marked_read_only, mark_read_only, refu
 const INSTANT: Duration = Duration::from_millis(20);
 
 /// Children to be grown from one base.
+///
+/// What it can be allowed to do all the same: [`Override::UnrecordedChild`] grows children though the base's
+/// companion cannot record them, [`Override::InUse`] though another process has the base open for writing,
+/// [`Override::HardLinks`] from one of several names of the base.
 #[derive(Clone, Debug)]
 pub struct Derive {
     base: PathBuf,
@@ -43,18 +47,20 @@ impl Derive {
     }
 
     /// Another block size than the default.
-    pub fn with_block_size(mut self, bytes: Option<u64>) -> Self {
-        self.block_size = bytes;
+    pub fn with_block_size(mut self, bytes: u64) -> Self {
+        self.block_size = Some(bytes);
         self
     }
 
-    /// Allows something unusual: [`Override::UnrecordedChild`] grows children though the base's companion cannot
-    /// record them, [`Override::InUse`] though another process has the base open for writing, [`Override::HardLinks`]
-    /// from one of several names of the base.
-    pub fn with_override(mut self, allowed: Override) -> Self {
-        self.guard = self.guard.with_override(allowed);
-        self
+    /// Refuses a base that something is happening to.
+    fn refuse_changing(&self) -> Result<()> {
+        refuse_under_way(&self.base)?;
+        self.guard.refuse_hard_links(&self.base)
     }
+}
+
+impl Operation for Derive {
+    type Planned = DerivePlan;
 
     /// What growing them would do. The base is opened with its whole chain, so that no child is grown from a broken
     /// one, and stays locked against writers as long as the plan lives.
@@ -62,7 +68,7 @@ impl Derive {
     /// # Errors
     /// `Usage` when the base is raw (it has no identity) or a name cannot be used; `Refused` when a child's file
     /// exists or the base is being written to; otherwise as [`Chain::open`].
-    pub fn plan(self) -> Result<DerivePlan> {
+    fn plan(self) -> Result<Self::Planned> {
         let held = Arc::new(Held::default());
         let base = Chain::open(&self.base, &OpenOptions::new().with_held(&held))?;
         // From here on nobody changes the base; whoever did before has left word.
@@ -116,10 +122,8 @@ impl Derive {
         Ok(DerivePlan { plan, request: self, children, held, identity, looked })
     }
 
-    /// Refuses a base that something is happening to.
-    fn refuse_changing(&self) -> Result<()> {
-        refuse_under_way(&self.base)?;
-        self.guard.refuse_hard_links(&self.base)
+    fn guard_mut(&mut self) -> Option<&mut Guard> {
+        Some(&mut self.guard)
     }
 }
 
@@ -147,9 +151,10 @@ pub struct DeriveOutcome {
     pub unrecorded: Option<String>,
 }
 
-impl DerivePlan {
-    /// The plan as plain data.
-    pub fn summary(&self) -> &Plan {
+impl Planned for DerivePlan {
+    type Outcome = DeriveOutcome;
+
+    fn summary(&self) -> &Plan {
         &self.plan
     }
 
@@ -160,7 +165,7 @@ impl DerivePlan {
     /// # Errors
     /// `Refused` when something appeared at a child's place since, when the base was touched, when it cannot record its
     /// children, or when too little space is left; `Io`, `Cancelled`. Children that appeared before stay.
-    pub fn run(&self, progress: &Progress) -> Result<DeriveOutcome> {
+    fn run(&self, progress: &Progress) -> Result<Self::Outcome> {
         let base = &self.request.base;
         Plan::require_space(&self.children[0].0, self.plan.peak_extra_space)?;
         let mut staged = Vec::new();
@@ -189,7 +194,9 @@ impl DerivePlan {
         let children = self.children.iter().map(|(child, _)| child.clone()).collect();
         Ok(DeriveOutcome { children, newly_frozen, unrecorded })
     }
+}
 
+impl DerivePlan {
     fn record_and_publish(&self, staged: Vec<StagedFile>, newly_frozen: bool) -> Result<Option<String>> {
         let Derive { base, guard, .. } = &self.request;
         let record = |file: &StagedFile| -> Result<NewChild> { Ok((file.target().to_owned(), Some(file.file_id()?))) };

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 
 use super::target::Staged;
 use crate::bytes::is_zero;
-use crate::chain::{ChainMut, Disk, Part, for_each_part, for_each_stretch};
+use crate::chain::{ChainMut, Disk, Part, for_each_data_extent, for_each_part};
 use crate::error::{Error, Result};
 use crate::image::Image;
 use crate::progress::Progress;
@@ -50,7 +50,7 @@ impl Filling<'_> {
         let read = |feed: &mut Feed<'_>| {
             feed.digest = self.digest.then(ContentDigest::new);
             match self.source {
-                Content::Disk(disk) => for_each_stretch(disk, |stretch| feed.stretch(&stretch))?,
+                Content::Disk(disk) => for_each_data_extent(disk, |stretch| feed.stretch(&stretch))?,
                 Content::Layer(layer) => for_each_part(layer, |part| match part {
                     Part::Data(stretch) => feed.stretch(&stretch),
                     Part::Zeros(range) => feed.zeros(range),
@@ -108,7 +108,7 @@ pub(in crate::ops) fn share(
 ) -> Result<u64> {
     let mut files: HashMap<PathBuf, File> = HashMap::new();
     let mut shared = 0;
-    for_each_stretch(source, |stretch| {
+    for_each_data_extent(source, |stretch| {
         progress.check()?;
         let path = stretch.layer.path();
         if !files.contains_key(path) {

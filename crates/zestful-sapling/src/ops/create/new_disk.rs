@@ -13,11 +13,11 @@ use super::target::{Staged, Target};
 use super::unchanged::{Unchanged, refuse_written};
 use crate::chain::{Chain, ChainMut, Disk, data_len};
 use crate::error::{Error, Refusal, Result};
-use crate::family::Override;
+use crate::family::{Guard, Override};
 use crate::finding::Severity;
 use crate::guest::partition_table;
 use crate::image::{Format, ImageInfo, Kind, Space, open_image, open_image_mut};
-use crate::ops::plan::Plan;
+use crate::operation::Plan;
 use crate::progress::Progress;
 use crate::size::format_size;
 use crate::storage::ReadAt;
@@ -39,6 +39,7 @@ pub(in crate::ops) struct Request<'a> {
     pub(in crate::ops) operation: &'static str,
     pub(in crate::ops) target: &'a Path,
     pub(in crate::ops) image: NewImage,
+    pub(in crate::ops) guard: &'a Guard,
     /// The source's size, where there is one, unless something else is asked for.
     pub(in crate::ops) size: Option<u64>,
     /// The content.
@@ -83,8 +84,8 @@ pub struct NewDiskOutcome {
 
 impl NewDisk {
     pub(in crate::ops) fn plan(request: Request<'_>) -> Result<Self> {
-        let Request { operation, target, mut image, size, source, identity, verify, raw_space } = request;
-        let target = Target::choose(target, &image)?;
+        let Request { operation, target, mut image, guard, size, source, identity, verify, raw_space } = request;
+        let target = Target::choose(target, &image, guard)?;
         let wanted = match (size, &source) {
             (Some(size), Some(source)) if size < source.virtual_size() => {
                 return Err(Error::usage(
@@ -97,7 +98,7 @@ impl NewDisk {
             (None, None) => return Err(Error::usage("the new disk has no size", "say how large it is to be")),
         };
         let size = target.size_for(wanted)?;
-        let format = target.format(&image)?;
+        let format = target.format(&image, guard)?;
         let inherited = source.as_ref().and_then(|source| sectors_of(source.info()));
         let wanted_sectors = image.sectors.or(inherited);
         let logical_sector = match format {
@@ -113,11 +114,11 @@ impl NewDisk {
         }
         let mut plan = Plan { operation, ..Plan::default() };
         if let Some(source) = &source {
-            plan.warnings.extend(refuse_written(source, image.allows(Override::InUse))?);
-            check_sectors(source, logical_sector, &image, &mut plan)?;
+            plan.warnings.extend(refuse_written(source, guard)?);
+            check_sectors(source, logical_sector, guard, &mut plan)?;
         }
         let fixed_space = if format == Format::Raw { raw_space } else { Space::Reserved };
-        let blank = Blank::new(&target, size, &image, fixed_space)?;
+        let blank = Blank::new(format, &target, size, &image, fixed_space)?;
         let kept = kept_identity(identity, source.as_ref(), format, &mut plan)?;
         plan.steps.push(format!("make {}: {}", target.path().display(), blank.describe()));
         target.tell(&mut plan, size);
@@ -247,7 +248,7 @@ fn sectors_of(source: &ImageInfo) -> Option<(u32, u32)> {
 }
 
 /// Refuses to put a partition table onto sectors of another size.
-fn check_sectors(source: &Chain, logical_sector: u32, image: &NewImage, plan: &mut Plan) -> Result<()> {
+fn check_sectors(source: &Chain, logical_sector: u32, guard: &Guard, plan: &mut Plan) -> Result<()> {
     let own = source.info().logical_sector;
     if own == logical_sector {
         return Ok(());
@@ -258,7 +259,7 @@ fn check_sectors(source: &Chain, logical_sector: u32, image: &NewImage, plan: &m
          the table will not be readable",
         source.layers()[0].path().display()
     );
-    if image.allows(Override::Sectors) {
+    if guard.allows(Override::Sectors) {
         plan.warnings.push(message);
         return Ok(());
     }

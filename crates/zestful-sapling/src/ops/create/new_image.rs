@@ -1,6 +1,5 @@
 //! What a new image is to be, as it is asked for.
 
-use crate::family::Override;
 use crate::image::{Format, Kind, Space};
 
 /// What a new image is to be; what is left out is chosen by its name, its size and its source.
@@ -20,7 +19,6 @@ pub struct NewImage {
     pub(in crate::ops) sectors: Option<(u32, u32)>,
     pub(in crate::ops) space: Option<Space>,
     pub(in crate::ops) piece_size: Option<u64>,
-    overrides: Vec<Override>,
 }
 
 impl NewImage {
@@ -30,49 +28,39 @@ impl NewImage {
     }
 
     /// The format; one that the name contradicts needs [`Override::Ending`].
-    pub fn with_format(mut self, format: impl Into<Option<Format>>) -> Self {
-        self.format = format.into();
+    pub fn with_format(mut self, format: Format) -> Self {
+        self.format = Some(format);
         self
     }
 
     /// Fixed or dynamic; dynamic where the format has that, unless something else is asked for.
-    pub fn with_kind(mut self, kind: impl Into<Option<Kind>>) -> Self {
-        self.kind = kind.into();
+    pub fn with_kind(mut self, kind: Kind) -> Self {
+        self.kind = Some(kind);
         self
     }
 
     /// Another block size in bytes than the default for the size.
-    pub fn with_block_size(mut self, bytes: impl Into<Option<u64>>) -> Self {
-        self.block_size = bytes.into();
+    pub fn with_block_size(mut self, bytes: u64) -> Self {
+        self.block_size = Some(bytes);
         self
     }
 
     /// Logical and physical sector size in bytes; those of the source, where there is one and the format has them.
-    pub fn with_sectors(mut self, sectors: impl Into<Option<(u32, u32)>>) -> Self {
-        self.sectors = sectors.into();
+    pub fn with_sectors(mut self, sectors: (u32, u32)) -> Self {
+        self.sectors = Some(sectors);
         self
     }
 
     /// How a fixed disk takes its space: reserved, and a raw copy sparse, unless something else is asked for.
-    pub fn with_space(mut self, space: impl Into<Option<Space>>) -> Self {
-        self.space = space.into();
+    pub fn with_space(mut self, space: Space) -> Self {
+        self.space = Some(space);
         self
     }
 
     /// A raw disk in files of so many bytes each, and a descriptor that puts them together
     /// ([`crate::image::pieces`]).
-    pub fn with_piece_size(mut self, bytes: impl Into<Option<u64>>) -> Self {
-        self.piece_size = bytes.into();
+    pub fn with_piece_size(mut self, bytes: u64) -> Self {
+        self.piece_size = Some(bytes);
         self
-    }
-
-    /// Allows something unusual.
-    pub fn with_override(mut self, allowed: Override) -> Self {
-        self.overrides.push(allowed);
-        self
-    }
-
-    pub(in crate::ops) fn allows(&self, wanted: Override) -> bool {
-        self.overrides.contains(&wanted)
     }
 }

@@ -7,10 +7,10 @@ use std::sync::Arc;
 
 use super::new_image::NewImage;
 use crate::error::{Error, Refusal, Result};
-use crate::family::Override;
+use crate::family::{Guard, Override};
 use crate::image::pieces::{MOST_PIECES, StagedPieces, descriptor_of, is_descriptor};
 use crate::image::{Format, check_ending, format_of_name};
-use crate::ops::plan::Plan;
+use crate::operation::Plan;
 use crate::progress::Progress;
 use crate::size::format_size;
 use crate::storage::{Access, BlockDevice, Medium, ReadAt, StagedDevice, StagedFile, Storage, refuse_existing};
@@ -32,9 +32,9 @@ enum Form {
 
 impl Target {
     /// Looks at the place: nothing may stand there that would be lost.
-    pub(in crate::ops) fn choose(path: &Path, image: &NewImage) -> Result<Self> {
+    pub(in crate::ops) fn choose(path: &Path, image: &NewImage, guard: &Guard) -> Result<Self> {
         if BlockDevice::is_at(path) {
-            return Self::device(path, image);
+            return Self::device(path, image, guard);
         }
         let Some(size) = image.piece_size else {
             if is_descriptor(path) {
@@ -61,13 +61,13 @@ impl Target {
         Ok(Self { path, form: Form::Pieces { size } })
     }
 
-    fn device(path: &Path, image: &NewImage) -> Result<Self> {
+    fn device(path: &Path, image: &NewImage, guard: &Guard) -> Result<Self> {
         if image.piece_size.is_some() || image.space.is_some() {
             let message = format!("{} is a device, which has all its space in one", path.display());
             return Err(Error::usage(message, "leave the piece size and the space out"));
         }
         let device = BlockDevice::open(path, Access::Read)?;
-        if !image.allows(Override::DeviceContent) && !device.looks_blank()? {
+        if !guard.allows(Override::DeviceContent) && !device.looks_blank()? {
             return Err(Error::refused(
                 Refusal::HasContent { path: path.to_owned() },
                 format!(
@@ -93,7 +93,7 @@ impl Target {
     }
 
     /// The format that the disk will have there.
-    pub(in crate::ops) fn format(&self, image: &NewImage) -> Result<Format> {
+    pub(in crate::ops) fn format(&self, image: &NewImage, guard: &Guard) -> Result<Format> {
         if !matches!(self.form, Form::File) {
             return match image.format {
                 None | Some(Format::Raw) => Ok(Format::Raw),
@@ -103,7 +103,7 @@ impl Target {
                 )),
             };
         }
-        if !image.allows(Override::Ending) {
+        if !guard.allows(Override::Ending) {
             check_ending(&self.path, image.format)?;
         }
         image.format.or_else(|| format_of_name(&self.path)).ok_or_else(|| {

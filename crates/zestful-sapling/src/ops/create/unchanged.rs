@@ -6,13 +6,12 @@ use std::time::SystemTime;
 
 use crate::chain::{Chain, Disk};
 use crate::error::{Error, Refusal, Result};
-use crate::family::{Guard, Override};
+use crate::family::Guard;
 use crate::image::{Image, is_single_file};
 
 /// Refuses to copy what somebody has open for writing: the copy would be of no state at all. Returns what was not
 /// looked at.
-pub(in crate::ops) fn refuse_written(source: &Chain, allowed: bool) -> Result<Option<String>> {
-    let guard = if allowed { Guard::new().with_override(Override::InUse) } else { Guard::new() };
+pub(in crate::ops) fn refuse_written(source: &Chain, guard: &Guard) -> Result<Option<String>> {
     guard.refuse_writers(source.layers().iter().map(|layer| layer.path()).filter(|path| is_single_file(path)))
 }
 

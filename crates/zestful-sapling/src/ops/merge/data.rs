@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use super::estimate::Direction;
 use super::record::{MergePayload, MergeRecord};
-use crate::chain::{Chain, OpenOptions, Side, record_of, records_absolute};
+use crate::chain::{Chain, DiskSide, OpenOptions, record_of, records_absolute};
 use crate::error::{Error, Refusal, Result};
 use crate::image::{Image, ParentRecord, open_unlocked};
 use crate::progress::Progress;
@@ -61,10 +61,10 @@ pub(in crate::ops) fn run(
             let mut image = held.image_mut(&survivor.path)?;
             // What it takes in is what it showed before.
             image.set_data_identity(work.payload.identity)?;
-            let old = Side::of(Chain::open(&others[0].path, &options)?)?;
+            let old = DiskSide::of(Chain::open(&others[0].path, &options)?)?;
             let new = match &work.header.parent {
-                Some(parent) => Side::of(Chain::open(&parent.path, &options)?)?,
-                None => Side::nothing(),
+                Some(parent) => DiskSide::of(Chain::open(&parent.path, &options)?)?,
+                None => DiskSide::nothing(),
             };
             let delta = Delta::Up { old: &old, new: &new, compare: false };
             Transfer { journal, delta, progress }.run(image, marks, stamps()?)

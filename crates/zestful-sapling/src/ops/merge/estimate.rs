@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
-use crate::chain::{Chain, OpenOptions, Side};
+use crate::chain::{Chain, DiskSide, OpenOptions};
 use crate::error::Result;
 use crate::image::{Image, open_unlocked};
 use crate::refusal::Refusal;
@@ -43,7 +43,7 @@ pub enum KeepName {
 
 /// One way to merge. Sizes are in bytes.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct Weighed {
+pub struct MergeEstimate {
     /// Which image takes in the other.
     pub direction: Direction,
     /// Bytes to be read and written.
@@ -140,7 +140,7 @@ fn device_of(path: &Path) -> Result<u64> {
 }
 
 /// Both ways; the number of each is that of its direction.
-pub(in crate::ops) fn both(scene: &Scene<'_>) -> Result<Vec<Weighed>> {
+pub(in crate::ops) fn both(scene: &Scene<'_>) -> Result<Vec<MergeEstimate>> {
     let chain = scene.chain;
     let depth = scene.layers.len() - 1;
     let ancestor = &*chain.layers()[depth];
@@ -148,12 +148,12 @@ pub(in crate::ops) fn both(scene: &Scene<'_>) -> Result<Vec<Weighed>> {
         scene.layers[..depth].iter().map(|path| open_unlocked(path)).collect::<Result<_>>()?;
     let upper = Chain::from_layers(upper);
     let options = OpenOptions::new().without_locks();
-    let old = Side::of(Chain::open(chain.layers()[1].path(), &options)?)?;
+    let old = DiskSide::of(Chain::open(chain.layers()[1].path(), &options)?)?;
     let new = match chain.layers().get(depth + 1) {
-        Some(parent) => Side::of(Chain::open(parent.path(), &options)?)?,
-        None => Side::nothing(),
+        Some(parent) => DiskSide::of(Chain::open(parent.path(), &options)?)?,
+        None => DiskSide::nothing(),
     };
-    let mut weighed = Vec::new();
+    let mut estimates = Vec::new();
     for direction in [Direction::IntoParent, Direction::IntoChild] {
         let mut refused = scene.against(direction)?;
         let cost = match direction {
@@ -180,7 +180,7 @@ pub(in crate::ops) fn both(scene: &Scene<'_>) -> Result<Vec<Weighed>> {
         let relinked: Vec<PathBuf> = if is_told { scene.grandchildren.to_vec() } else { Vec::new() };
         let mut changed = vec![survivor.to_owned()];
         changed.extend(nearest.into_iter().chain(relinked.iter().cloned()));
-        weighed.push(Weighed {
+        estimates.push(MergeEstimate {
             direction,
             bytes_moved: cost.moved,
             peak_extra_space: cost.extra,
@@ -191,5 +191,5 @@ pub(in crate::ops) fn both(scene: &Scene<'_>) -> Result<Vec<Weighed>> {
             short_of_space,
         });
     }
-    Ok(weighed)
+    Ok(estimates)
 }

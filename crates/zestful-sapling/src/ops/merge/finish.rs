@@ -38,11 +38,11 @@ pub struct MergeOutcome {
 /// Moves names and records; `children` are those that grew from the child, all of them locked.
 pub(in crate::ops) fn run(work: &MergeRecord, children: &[Reader], held: &Held, guard: &Guard) -> Result<MergeOutcome> {
     let survivor = work.header.survivor_path().to_owned();
-    let settling = Settling { work, children, held, guard, survivor };
-    settling.run()
+    let finishing = Finishing { work, children, held, guard, survivor };
+    finishing.run()
 }
 
-struct Settling<'a> {
+struct Finishing<'a> {
     work: &'a MergeRecord,
     children: &'a [Reader],
     held: &'a Held,
@@ -50,7 +50,7 @@ struct Settling<'a> {
     survivor: PathBuf,
 }
 
-impl Settling<'_> {
+impl Finishing<'_> {
     fn run(&self) -> Result<MergeOutcome> {
         let Self { work, children, survivor, .. } = self;
         let result = &work.header.result;
@@ -67,8 +67,8 @@ impl Settling<'_> {
                 // Good both before and after the image gets its final name.
                 self.record_parent(&child.path, survivor, swaps || child.absolute)?;
             }
-            self.settle_own_parent(survivor)?;
-            settle_mode(work, survivor, swaps)?;
+            self.record_own_parent(survivor)?;
+            hand_on_mode(work, survivor, swaps)?;
             if swaps {
                 rename_over(survivor, result)?;
                 sync_folder(result)?;
@@ -91,7 +91,7 @@ impl Settling<'_> {
                 self.record_parent(&child.path, result, child.absolute)?;
             }
             if !work.payload.absolute {
-                self.settle_own_parent(result)?;
+                self.record_own_parent(result)?;
             }
         }
         self.tell_companions_last()?;
@@ -160,7 +160,7 @@ impl Settling<'_> {
     }
 
     /// The parent of the merged image, recorded so that it is good from the image's place now and from its final one.
-    fn settle_own_parent(&self, image: &Path) -> Result<()> {
+    fn record_own_parent(&self, image: &Path) -> Result<()> {
         let work = self.work;
         let moves = work.header.survivor().is_some_and(|member| member.path.parent() != work.header.result.parent());
         let Some(parent) = &work.header.parent else {
@@ -224,7 +224,7 @@ pub(in crate::ops) fn names_one_of(path: &Path, identities: &[Uuid]) -> bool {
 
 /// The merged image has the child's part from here on, and is as free to write to; in another's place it belongs to
 /// whoever owned that.
-fn settle_mode(work: &MergeRecord, survivor: &Path, swaps: bool) -> Result<()> {
+fn hand_on_mode(work: &MergeRecord, survivor: &Path, swaps: bool) -> Result<()> {
     if swaps {
         inherit(&work.header.result, survivor)?;
     }

@@ -13,7 +13,7 @@ mod relatives;
 mod run;
 mod transplant;
 
-pub use estimate::{Direction, KeepName, Weighed};
+pub use estimate::{Direction, KeepName, MergeEstimate};
 pub use finish::MergeOutcome;
 pub use plan::{Merge, MergePlan};
 pub(super) use run::{carry_on, give_up};

@@ -3,21 +3,27 @@
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use super::estimate::{self, Direction, KeepName, Scene, Weighed};
+use super::estimate::{self, Direction, KeepName, MergeEstimate, Scene};
 use super::finish::MergeOutcome;
 use super::record::{MergePayload, MergeRecord, State};
 use super::relatives::reader;
 use super::{data, run};
 use crate::chain::{Chain, OpenOptions, identity_of, records_absolute};
 use crate::error::{Error, Refusal, Result};
-use crate::family::{Children, Guard, Override, Search, children_of_each, needed_by, refuse_link};
-use crate::ops::plan::Plan;
+use crate::family::{Children, Guard, Override, children_of_each, needed_by, refuse_link};
+use crate::operation::{Operation, Plan, Planned};
 use crate::progress::Progress;
 use crate::sidecar::{Companion, Header, Journal, Member, Work, refuse_pinned, refuse_under_way, under_way_at};
 use crate::size::format_size;
 use crate::storage::{Access, Held, entry, folder_of, is_marked_read_only, is_writable_folder, real};
 
 /// A child to be merged with its parent, or with everything up to an ancestor.
+///
+/// What it can be allowed to do all the same: [`Override::UnknownChildren`] merges though something may have grown
+/// from a layer of which that cannot be told, [`Override::UnrecordedChild`] though a companion cannot be written,
+/// [`Override::InUse`] though another process has an image open for writing, [`Override::HardLinks`] though one has
+/// a second name, [`Override::SavedState`] though a suspended machine goes on from one, [`Override::OtherHost`]
+/// carries on what another host began.
 #[derive(Clone, Debug)]
 pub struct Merge {
     child: PathBuf,
@@ -34,8 +40,8 @@ impl Merge {
     }
 
     /// The child, this ancestor of it, and all layers between.
-    pub fn with_ancestor(mut self, ancestor: impl Into<Option<PathBuf>>) -> Self {
-        self.into = ancestor.into();
+    pub fn with_ancestor(mut self, ancestor: impl Into<PathBuf>) -> Self {
+        self.into = Some(ancestor.into());
         self
     }
 
@@ -46,81 +52,9 @@ impl Merge {
     }
 
     /// This way, though the other may move fewer bytes.
-    pub fn with_direction(mut self, direction: impl Into<Option<Direction>>) -> Self {
-        self.direction = direction.into();
+    pub fn with_direction(mut self, direction: Direction) -> Self {
+        self.direction = Some(direction);
         self
-    }
-
-    /// Where to search for children beside the folders of the images.
-    pub fn with_search(mut self, search: Search) -> Self {
-        self.guard = self.guard.with_search(search);
-        self
-    }
-
-    /// Allows something unusual: [`Override::UnknownChildren`] merges though something may have grown from a layer of
-    /// which that cannot be told, [`Override::UnrecordedChild`] though a companion cannot be written,
-    /// [`Override::InUse`] though another process has an image open for writing, [`Override::HardLinks`] though one
-    /// has a second name, [`Override::SavedState`] though a suspended machine goes on from one,
-    /// [`Override::OtherHost`] carries on what another host began.
-    pub fn with_override(mut self, allowed: Override) -> Self {
-        self.guard = self.guard.with_override(allowed);
-        self
-    }
-
-    /// What merging would do, and which way is cheaper. A merge that was cut short is carried on as it was begun.
-    /// Every image that will change, get another parent's record, or go stays locked as long as the plan lives, and
-    /// those that are only read are kept from writers.
-    ///
-    /// # Errors
-    /// `Usage` when the child has no parent or the other image is no ancestor of it; `Refused` when a layer that
-    /// would go or change has other children (they are named, and where was looked) or may have, is pinned or in use,
-    /// has a second name, when something else is under way with it, or when neither way is possible, with the reason
-    /// for each; otherwise as [`Chain::open`].
-    pub fn plan(self) -> Result<MergePlan> {
-        if let Some(header) = under_way_at(&self.child)? {
-            return self.plan_to_carry_on(header);
-        }
-        refuse_link(&self.child)?;
-        let held = Arc::new(Held::default());
-        let (chain, layers) = self.lock_layers(&held)?;
-        // From here on nobody of ours changes the layers or grows anything from them; whoever did before has left word.
-        for (path, layer) in layers.iter().zip(chain.layers()) {
-            self.guard.refuse_protected(path)?;
-            self.guard.refuse_saved_state(path, layer.info())?;
-        }
-        let parent = chain.layers().get(layers.len()).map(|parent| parent.path().to_owned());
-        if let Some(parent) = &parent {
-            refuse_under_way(parent)?;
-            self.refuse_unrecordable(parent)?;
-        }
-        let each = children_of_each(&layers, &self.guard.search)?;
-        let mut warnings = self.refuse_other_children(&layers, &each)?;
-        let grandchildren = each[0].all().cloned().collect::<Vec<_>>();
-        for grandchild in &grandchildren {
-            held.take(grandchild, Access::AmendMetadata)?;
-            refuse_under_way(grandchild)?;
-        }
-        warnings.extend(self.guard.refuse_writers(layers.iter().chain(&grandchildren).map(PathBuf::as_path))?);
-        warnings.extend(chain.warnings().iter().map(ToString::to_string));
-        let frozen = is_marked_read_only(&layers[0])?;
-        let scene = Scene {
-            unknown: self.unknown_grandchildren(&layers[0], &each[0])?,
-            keep: self.keep,
-            chain: &chain,
-            layers: &layers,
-            grandchildren: &grandchildren,
-        };
-        let weighed = estimate::both(&scene)?;
-        let direction = self.choose(&weighed, scene.unknown.is_some())?;
-        let work = record_for(&scene, frozen, direction)?;
-        let chosen = &weighed[direction as usize];
-        for grandchild in &chosen.relinked {
-            refuse_pinned(grandchild)?;
-            self.guard.refuse_hard_links(grandchild)?;
-        }
-        let mut plan = chosen.plan(&work);
-        plan.warnings = warnings;
-        Ok(MergePlan { plan, weighed, state: State::Fresh(work), guard: self.guard, held })
     }
 
     /// Locks the layers that are to become one, and opens the chain through them.
@@ -195,7 +129,7 @@ impl Merge {
             begun.started
         ));
         let (state, held) = (State::Begun(begun), Arc::default());
-        Ok(MergePlan { plan, weighed: Vec::new(), state, guard: self.guard, held })
+        Ok(MergePlan { plan, estimates: Vec::new(), state, guard: self.guard, held })
     }
 
     /// How many layers below the child the ancestor stands.
@@ -242,24 +176,89 @@ impl Merge {
         Ok(warnings)
     }
 
-    fn choose(&self, weighed: &[Weighed], for_unknown_children: bool) -> Result<Direction> {
-        let wanted = |weighed: &&Weighed| self.direction.is_none_or(|direction| direction == weighed.direction);
-        let possible = weighed.iter().filter(wanted).filter(|weighed| weighed.refused.is_none());
-        if let Some(best) = possible.min_by_key(|weighed| weighed.bytes_moved) {
+    fn choose(&self, estimates: &[MergeEstimate], for_unknown_children: bool) -> Result<Direction> {
+        let wanted =
+            |estimates: &&MergeEstimate| self.direction.is_none_or(|direction| direction == estimates.direction);
+        let possible = estimates.iter().filter(wanted).filter(|estimates| estimates.refused.is_none());
+        if let Some(best) = possible.min_by_key(|estimates| estimates.bytes_moved) {
             return Ok(best.direction);
         }
-        let reasons: Vec<String> = weighed
+        let reasons: Vec<String> = estimates
             .iter()
             .filter(wanted)
-            .filter_map(|weighed| Some(format!("{}: {}", weighed.direction, weighed.refused.as_ref()?)))
+            .filter_map(|estimates| Some(format!("{}: {}", estimates.direction, estimates.refused.as_ref()?)))
             .collect();
-        let short = weighed.iter().find_map(|weighed| weighed.short_of_space.clone());
+        let short = estimates.iter().find_map(|estimates| estimates.short_of_space.clone());
         let why = short.unwrap_or_else(|| Refusal::NoWay { image: self.child.clone(), for_unknown_children });
         Err(Error::refused(
             why,
             format!("{} cannot be merged; {}", self.child.display(), reasons.join("; ")),
             "a copy of the whole disk is one image, too, and leaves the chain alone",
         ))
+    }
+}
+
+impl Operation for Merge {
+    type Planned = MergePlan;
+
+    /// What merging would do, and which way is cheaper. A merge that was cut short is carried on as it was begun.
+    /// Every image that will change, get another parent's record, or go stays locked as long as the plan lives, and
+    /// those that are only read are kept from writers.
+    ///
+    /// # Errors
+    /// `Usage` when the child has no parent or the other image is no ancestor of it; `Refused` when a layer that
+    /// would go or change has other children (they are named, and where was looked) or may have, is pinned or in use,
+    /// has a second name, when something else is under way with it, or when neither way is possible, with the reason
+    /// for each; otherwise as [`Chain::open`].
+    fn plan(self) -> Result<Self::Planned> {
+        if let Some(header) = under_way_at(&self.child)? {
+            return self.plan_to_carry_on(header);
+        }
+        refuse_link(&self.child)?;
+        let held = Arc::new(Held::default());
+        let (chain, layers) = self.lock_layers(&held)?;
+        // From here on nobody of ours changes the layers or grows anything from them; whoever did before has left word.
+        for (path, layer) in layers.iter().zip(chain.layers()) {
+            self.guard.refuse_protected(path)?;
+            self.guard.refuse_saved_state(path, layer.info())?;
+        }
+        let parent = chain.layers().get(layers.len()).map(|parent| parent.path().to_owned());
+        if let Some(parent) = &parent {
+            refuse_under_way(parent)?;
+            self.refuse_unrecordable(parent)?;
+        }
+        let each = children_of_each(&layers, &self.guard.search)?;
+        let mut warnings = self.refuse_other_children(&layers, &each)?;
+        let grandchildren = each[0].all().cloned().collect::<Vec<_>>();
+        for grandchild in &grandchildren {
+            held.take(grandchild, Access::AmendMetadata)?;
+            refuse_under_way(grandchild)?;
+        }
+        warnings.extend(self.guard.refuse_writers(layers.iter().chain(&grandchildren).map(PathBuf::as_path))?);
+        warnings.extend(chain.warnings().iter().map(ToString::to_string));
+        let frozen = is_marked_read_only(&layers[0])?;
+        let scene = Scene {
+            unknown: self.unknown_grandchildren(&layers[0], &each[0])?,
+            keep: self.keep,
+            chain: &chain,
+            layers: &layers,
+            grandchildren: &grandchildren,
+        };
+        let estimates = estimate::both(&scene)?;
+        let direction = self.choose(&estimates, scene.unknown.is_some())?;
+        let work = record_for(&scene, frozen, direction)?;
+        let chosen = &estimates[direction as usize];
+        for grandchild in &chosen.relinked {
+            refuse_pinned(grandchild)?;
+            self.guard.refuse_hard_links(grandchild)?;
+        }
+        let mut plan = chosen.plan(&work);
+        plan.warnings = warnings;
+        Ok(MergePlan { plan, estimates, state: State::Fresh(work), guard: self.guard, held })
+    }
+
+    fn guard_mut(&mut self) -> Option<&mut Guard> {
+        Some(&mut self.guard)
     }
 }
 
@@ -294,22 +293,18 @@ fn record_for(scene: &Scene<'_>, frozen: bool, direction: Direction) -> Result<M
 /// A checked plan to merge.
 pub struct MergePlan {
     plan: Plan,
-    weighed: Vec<Weighed>,
+    estimates: Vec<MergeEstimate>,
     state: State<MergePayload>,
     guard: Guard,
     /// Keeps others away from every image that takes part.
     held: Arc<Held>,
 }
 
-impl MergePlan {
-    /// The plan as plain data; of a merge that is carried on, only that.
-    pub fn summary(&self) -> &Plan {
-        &self.plan
-    }
+impl Planned for MergePlan {
+    type Outcome = MergeOutcome;
 
-    /// Both ways and what they cost; nothing for a merge that is carried on.
-    pub fn weighed(&self) -> &[Weighed] {
-        &self.weighed
+    fn summary(&self) -> &Plan {
+        &self.plan
     }
 
     /// Merges. At every moment, also after a crash, the child and all that grew from it read as before; the same call,
@@ -318,7 +313,7 @@ impl MergePlan {
     /// # Errors
     /// `Refused` when an image changed since the plan was made, or is in use, or too little space is left; then nothing
     /// was begun. `UnderWay` when it was begun and could not be finished, with why: `Cancelled`, `Io`, ...
-    pub fn run(&self, progress: &Progress) -> Result<MergeOutcome> {
+    fn run(&self, progress: &Progress) -> Result<Self::Outcome> {
         let work = match &self.state {
             State::Begun(begun) => return run::carry_on(begun, &self.held, &self.guard, progress),
             State::Fresh(work) => work,
@@ -333,7 +328,14 @@ impl MergePlan {
     }
 }
 
-impl Weighed {
+impl MergePlan {
+    /// Both ways and what they cost; nothing for a merge that is carried on.
+    pub fn estimates(&self) -> &[MergeEstimate] {
+        &self.estimates
+    }
+}
+
+impl MergeEstimate {
     fn plan(&self, work: &MergeRecord) -> Plan {
         let mut plan = Plan { operation: "merge", ..Plan::default() };
         let name = |path: &Path| path.display().to_string();

@@ -6,11 +6,11 @@ use std::sync::Arc;
 use serde::Serialize;
 
 use super::record::{State, TransplantPayload, TransplantRecord};
-use crate::chain::{Chain, Disk, OpenOptions, Side, identity_of, judge_pair, record_of, records_absolute};
+use crate::chain::{Chain, Disk, DiskSide, OpenOptions, identity_of, judge_pair, record_of, records_absolute};
 use crate::error::{Error, ParentProblemKind, Refusal, Result};
-use crate::family::{Guard, Override, record_children, refuse_link};
+use crate::family::{Guard, record_children, refuse_link};
 use crate::image::{Image, ParentRecord, data_identity_at};
-use crate::ops::plan::Plan;
+use crate::operation::{Operation, Plan, Planned};
 use crate::progress::Progress;
 use crate::sidecar::{ChildrenChange, Header, Journal, Member, Work, child_at, refuse_under_way, under_way_at};
 use crate::size::format_size;
@@ -18,6 +18,11 @@ use crate::storage::{Access, Held, is_marked_read_only, mark_read_only, real};
 use crate::transfer::{Delta, Mark, Transfer, cost_of, stamp_of};
 
 /// A child that is to be put onto another base.
+///
+/// What it can be allowed to do all the same: [`Override::InUse`] though another process has an image open for
+/// writing, [`Override::UnrecordedChild`] though the new base's companion cannot record the child,
+/// [`Override::HardLinks`] though one of them has a second name, [`Override::SavedState`] though a suspended
+/// machine goes on from the child, [`Override::OtherHost`] carries on what another host began.
 #[derive(Clone, Debug)]
 pub struct Transplant {
     child: PathBuf,
@@ -30,15 +35,10 @@ impl Transplant {
     pub fn new(child: impl Into<PathBuf>, base: impl Into<PathBuf>) -> Self {
         Self { child: child.into(), base: base.into(), guard: Guard::new() }
     }
+}
 
-    /// Allows something unusual: [`Override::InUse`] though another process has an image open for writing,
-    /// [`Override::UnrecordedChild`] though the new base's companion cannot record the child, [`Override::HardLinks`]
-    /// though one of them has a second name, [`Override::SavedState`] though a suspended machine goes on from the
-    /// child, [`Override::OtherHost`] carries on what another host began.
-    pub fn with_override(mut self, allowed: Override) -> Self {
-        self.guard = self.guard.with_override(allowed);
-        self
-    }
+impl Operation for Transplant {
+    type Planned = TransplantPlan;
 
     /// What it would do. What lies between the two bases, and the child does not hold itself, is written into the
     /// child; the bytes named are what tables tell, of which content that is the same on both sides is left out by
@@ -48,7 +48,7 @@ impl Transplant {
     /// `Usage` when the child has no parent, or the base has another format or no identity; `Parent` when the base grew
     /// from the child; `Refused` when one of them is in use, pinned (the child), or something is under way with it, or
     /// when too little space is left; otherwise as [`Chain::open`].
-    pub fn plan(self) -> Result<TransplantPlan> {
+    fn plan(self) -> Result<Self::Planned> {
         let mut plan = Plan { operation: "transplant", ..Plan::default() };
         let (child_path, base_path) = (real(&self.child)?, real(&self.base)?);
         if let Some(begun) = under_way_at(&self.child)? {
@@ -112,8 +112,8 @@ impl Transplant {
         let mut work = TransplantRecord::new(vec![own], child_path, TransplantPayload { identity, absolute });
         work.header.parent = Some(member(&self.base, &base)?);
         let old_parent = parent.path().to_owned();
-        let old = Side::of(Chain::open(&old_parent, &options)?)?;
-        let new = Side::of(base)?;
+        let old = DiskSide::of(Chain::open(&old_parent, &options)?)?;
+        let new = DiskSide::of(base)?;
         let cost = cost_of(&Delta::Up { old: &old, new: &new, compare: true }, &*child.layers()[0], 0)?;
         plan.steps.push(format!(
             "compare up to {} and write into {} what {} has otherwise than {}",
@@ -133,6 +133,10 @@ impl Transplant {
         plan.peak_extra_space = cost.extra;
         Plan::require_space(&self.child, cost.extra)?;
         Ok(TransplantPlan { plan, state: State::Fresh(work), guard: self.guard, held })
+    }
+
+    fn guard_mut(&mut self) -> Option<&mut Guard> {
+        Some(&mut self.guard)
     }
 }
 
@@ -160,9 +164,10 @@ pub struct TransplantOutcome {
     pub unrecorded: Option<String>,
 }
 
-impl TransplantPlan {
-    /// The plan as plain data.
-    pub fn summary(&self) -> &Plan {
+impl Planned for TransplantPlan {
+    type Outcome = TransplantOutcome;
+
+    fn summary(&self) -> &Plan {
         &self.plan
     }
 
@@ -172,7 +177,7 @@ impl TransplantPlan {
     /// # Errors
     /// `Refused` when an image changed since the plan was made or is in use; `UnderWay` when it was begun and could
     /// not be finished, with why.
-    pub fn run(&self, progress: &Progress) -> Result<TransplantOutcome> {
+    fn run(&self, progress: &Progress) -> Result<Self::Outcome> {
         let work = match &self.state {
             State::Begun(begun) => return carry_on(begun, &self.held, &self.guard, progress),
             State::Fresh(work) => work,
@@ -248,7 +253,7 @@ fn run(
             let mut image = held.image_mut(child)?;
             image.set_data_identity(work.payload.identity)?;
             let info = new.info().clone();
-            let (old, new) = (Side::of(Chain::open(&old_parent, &options)?)?, Side::of(new)?);
+            let (old, new) = (DiskSide::of(Chain::open(&old_parent, &options)?)?, DiskSide::of(new)?);
             let stamps = vec![stamp_of(&old_parent)?, stamp_of(&base.path)?];
             let delta = Delta::Up { old: &old, new: &new, compare: true };
             outcome.bytes_written = Transfer { journal: &journal, delta, progress }.run(image, marks, stamps)?;

@@ -6,12 +6,16 @@ use serde::Serialize;
 use uuid::Uuid;
 
 use crate::error::{Error, Result};
-use crate::family::{Guard, OpenForWriting, Override, Search};
+use crate::family::{Guard, OpenForWriting};
 use crate::image::{Format, open_image, open_image_mut, open_place};
-use crate::ops::plan::Plan;
+use crate::operation::{Operation, Plan, Planned};
+use crate::progress::Progress;
 use crate::storage::Access;
 
 /// An image that is to get an identity of its own.
+///
+/// What it can be allowed to do all the same: [`Override::UnknownChildren`], [`Override::InUse`],
+/// [`Override::HardLinks`], [`Override::SavedState`].
 #[derive(Clone, Debug)]
 pub struct FreshIdentity {
     path: PathBuf,
@@ -26,23 +30,14 @@ impl FreshIdentity {
     }
 
     /// The image's format, whatever its signature says.
-    pub fn with_format(mut self, format: Option<Format>) -> Self {
-        self.format = format;
+    pub fn with_format(mut self, format: Format) -> Self {
+        self.format = Some(format);
         self
     }
+}
 
-    /// Where to search for children beside the image's own folder.
-    pub fn with_search(mut self, search: Search) -> Self {
-        self.guard = self.guard.with_search(search);
-        self
-    }
-
-    /// Allows something unusual: [`Override::UnknownChildren`], [`Override::InUse`], [`Override::HardLinks`],
-    /// [`Override::SavedState`].
-    pub fn with_override(mut self, allowed: Override) -> Self {
-        self.guard = self.guard.with_override(allowed);
-        self
-    }
+impl Operation for FreshIdentity {
+    type Planned = FreshIdentityPlan;
 
     /// What would change. The image stays locked as long as the plan lives.
     ///
@@ -50,7 +45,7 @@ impl FreshIdentity {
     /// `Refused` when another image grew from this one, or may have, which would then no longer find its parent, or
     /// when the image is read-only, pinned or in use; `Usage` when the format has no identity; otherwise as
     /// [`open_image`].
-    pub fn plan(self) -> Result<FreshIdentityPlan> {
+    fn plan(self) -> Result<Self::Planned> {
         let image = open_image(open_place(&self.path, Access::ReadUnlocked)?.storage, self.format)?;
         let info = image.info();
         if info.data_identity.is_none() {
@@ -65,6 +60,10 @@ impl FreshIdentity {
         plan.steps.push(format!("give {} a new identity; its content stays", self.path.display()));
         plan.files.change.push(self.path.clone());
         Ok(FreshIdentityPlan { plan, request: self, locked })
+    }
+
+    fn guard_mut(&mut self) -> Option<&mut Guard> {
+        Some(&mut self.guard)
     }
 }
 
@@ -88,9 +87,10 @@ pub struct FreshIdentityOutcome {
     pub identity: Uuid,
 }
 
-impl FreshIdentityPlan {
-    /// The plan as plain data.
-    pub fn summary(&self) -> &Plan {
+impl Planned for FreshIdentityPlan {
+    type Outcome = FreshIdentityOutcome;
+
+    fn summary(&self) -> &Plan {
         &self.plan
     }
 
@@ -99,7 +99,7 @@ impl FreshIdentityPlan {
     ///
     /// # Errors
     /// `Refused` when another program has the image open for writing by now; `Io`.
-    pub fn run(&self) -> Result<FreshIdentityOutcome> {
+    fn run(&self, _: &Progress) -> Result<Self::Outcome> {
         let FreshIdentity { path, format, guard } = &self.request;
         self.locked.refuse_swapped(path)?;
         guard.refuse_writers([&**path])?;

@@ -9,13 +9,18 @@ use uuid::Uuid;
 use super::moving::{MoveOutcome, MovePayload, MoveRecord, carry_on, is, run};
 use crate::chain::{Chain, Disk, OpenOptions, records_absolute};
 use crate::error::{Error, Result};
-use crate::family::{Guard, Override, Search, children_of, refuse_link};
+use crate::family::{Guard, children_of, refuse_link};
 use crate::image::{format_of_name, recognise};
-use crate::ops::plan::Plan;
+use crate::operation::{Operation, Plan, Planned};
+use crate::progress::Progress;
 use crate::sidecar::{Companion, Header, Journal, Member, Reader, Work, journal_of, refuse_under_way, under_way_at};
 use crate::storage::{Access, FileId, Held, entry, folder_of, is_marked_read_only, real, refuse_existing};
 
 /// An image to be moved or renamed.
+///
+/// What it can be allowed to do all the same: [`Override::UnknownChildren`] moves though something may have grown
+/// from the image of which that cannot be told, [`Override::UnrecordedChild`] though a companion cannot be written,
+/// [`Override::InUse`], [`Override::HardLinks`], [`Override::OtherHost`].
 #[derive(Clone, Debug)]
 pub struct MoveImage {
     source: PathBuf,
@@ -31,73 +36,6 @@ impl MoveImage {
             target.push(name);
         }
         Self { source, target, guard: Guard::new() }
-    }
-
-    /// Where to search for children beside the image's own folder.
-    pub fn with_search(mut self, search: Search) -> Self {
-        self.guard = self.guard.with_search(search);
-        self
-    }
-
-    /// Allows something unusual: [`Override::UnknownChildren`] moves though something may have grown from the image
-    /// of which that cannot be told, [`Override::UnrecordedChild`] though a companion cannot be written,
-    /// [`Override::InUse`], [`Override::HardLinks`], [`Override::OtherHost`].
-    pub fn with_override(mut self, allowed: Override) -> Self {
-        self.guard = self.guard.with_override(allowed);
-        self
-    }
-
-    /// What moving would do. A move that was cut short is carried on. The image and its children stay locked as long
-    /// as the plan lives.
-    ///
-    /// # Errors
-    /// `Refused` when something else stands at the target, or the image or a child of it is in use, or may have
-    /// children of which that cannot be told; `Usage` when the target is on another file system, or its ending speaks
-    /// of another format; otherwise as [`Chain::open`].
-    pub fn plan(self) -> Result<MovePlan> {
-        if let Some(work) = self.begun()? {
-            return Ok(self.plan_to_carry_on(work));
-        }
-        if let Some(before) = self.all_but_done()? {
-            return Ok(self.plan_after(before));
-        }
-        refuse_link(&self.source)?;
-        let held = Arc::new(Held::default());
-        held.take(&self.source, Access::AmendMetadata)?;
-        let mut plan = Plan { operation: "move", ..Plan::default() };
-        self.refuse_target()?;
-        self.guard.refuse_protected(&self.source)?;
-        self.guard.refuse_parent_under_way(&self.source)?;
-        let chain = Chain::open(&self.source, &OpenOptions::new().with_held(&held))?;
-        let own_parent = chain.layers().get(1).map(|parent| parent.path().to_owned());
-        own_parent.as_deref().map_or(Ok(()), refuse_under_way)?;
-        // Those that stand where it is going read through it, too; those that do not find it are told where it is.
-        let children = children_of(&self.source, &self.guard.search.clone().and_beside(folder_of(&self.target)))?;
-        plan.warnings.extend(self.guard.refuse_unknown(&self.source, &children)?);
-        let told: Vec<PathBuf> = children.all().cloned().collect();
-        for child in &told {
-            held.take(child, Access::AmendMetadata)?;
-            refuse_under_way(child)?;
-            self.guard.refuse_hard_links(child)?;
-        }
-        let changed = std::iter::once(&self.source).chain(&told).map(PathBuf::as_path);
-        plan.warnings.extend(self.guard.refuse_writers(changed)?);
-        let work = self.record(&chain, own_parent.as_deref(), &told)?;
-        let (from, to) = (self.source.display(), self.target.display());
-        plan.steps.push(format!("give {from} the second name {to}"));
-        for child in told.iter().chain(own_parent.is_some().then_some(&self.source)) {
-            plan.steps.push(format!("record the new place in {}", child.display()));
-            plan.files.change.push(child.clone());
-        }
-        plan.steps.push(format!("take the name {from} away"));
-        plan.files.rename.push((self.source.clone(), self.target.clone()));
-        if told.is_empty() && is_marked_read_only(&self.source)? {
-            plan.warnings.push(format!(
-                "{from} was frozen for children, and none was found in {}: whoever has some elsewhere must relink them",
-                children.place()
-            ));
-        }
-        Ok(MovePlan { plan, request: self, looked: children.looked, held, state: State::Fresh { work, told } })
     }
 
     /// A move of this image to this place that was cut short.
@@ -187,6 +125,67 @@ impl MoveImage {
     }
 }
 
+impl Operation for MoveImage {
+    type Planned = MovePlan;
+
+    /// What moving would do. A move that was cut short is carried on. The image and its children stay locked as long
+    /// as the plan lives.
+    ///
+    /// # Errors
+    /// `Refused` when something else stands at the target, or the image or a child of it is in use, or may have
+    /// children of which that cannot be told; `Usage` when the target is on another file system, or its ending speaks
+    /// of another format; otherwise as [`Chain::open`].
+    fn plan(self) -> Result<Self::Planned> {
+        if let Some(work) = self.begun()? {
+            return Ok(self.plan_to_carry_on(work));
+        }
+        if let Some(before) = self.all_but_done()? {
+            return Ok(self.plan_after(before));
+        }
+        refuse_link(&self.source)?;
+        let held = Arc::new(Held::default());
+        held.take(&self.source, Access::AmendMetadata)?;
+        let mut plan = Plan { operation: "move", ..Plan::default() };
+        self.refuse_target()?;
+        self.guard.refuse_protected(&self.source)?;
+        self.guard.refuse_parent_under_way(&self.source)?;
+        let chain = Chain::open(&self.source, &OpenOptions::new().with_held(&held))?;
+        let own_parent = chain.layers().get(1).map(|parent| parent.path().to_owned());
+        own_parent.as_deref().map_or(Ok(()), refuse_under_way)?;
+        // Those that stand where it is going read through it, too; those that do not find it are told where it is.
+        let children = children_of(&self.source, &self.guard.search.clone().and_beside(folder_of(&self.target)))?;
+        plan.warnings.extend(self.guard.refuse_unknown(&self.source, &children)?);
+        let told: Vec<PathBuf> = children.all().cloned().collect();
+        for child in &told {
+            held.take(child, Access::AmendMetadata)?;
+            refuse_under_way(child)?;
+            self.guard.refuse_hard_links(child)?;
+        }
+        let changed = std::iter::once(&self.source).chain(&told).map(PathBuf::as_path);
+        plan.warnings.extend(self.guard.refuse_writers(changed)?);
+        let work = self.record(&chain, own_parent.as_deref(), &told)?;
+        let (from, to) = (self.source.display(), self.target.display());
+        plan.steps.push(format!("give {from} the second name {to}"));
+        for child in told.iter().chain(own_parent.is_some().then_some(&self.source)) {
+            plan.steps.push(format!("record the new place in {}", child.display()));
+            plan.files.change.push(child.clone());
+        }
+        plan.steps.push(format!("take the name {from} away"));
+        plan.files.rename.push((self.source.clone(), self.target.clone()));
+        if told.is_empty() && is_marked_read_only(&self.source)? {
+            plan.warnings.push(format!(
+                "{from} was frozen for children, and none was found in {}: whoever has some elsewhere must relink them",
+                children.place()
+            ));
+        }
+        Ok(MovePlan { plan, request: self, looked: children.looked, held, state: State::Fresh { work, told } })
+    }
+
+    fn guard_mut(&mut self) -> Option<&mut Guard> {
+        Some(&mut self.guard)
+    }
+}
+
 /// A checked plan to move an image.
 pub struct MovePlan {
     plan: Plan,
@@ -207,9 +206,10 @@ enum State {
     AfterAnother(Header),
 }
 
-impl MovePlan {
-    /// The plan as plain data.
-    pub fn summary(&self) -> &Plan {
+impl Planned for MovePlan {
+    type Outcome = MoveOutcome;
+
+    fn summary(&self) -> &Plan {
         &self.plan
     }
 
@@ -220,13 +220,13 @@ impl MovePlan {
     /// # Errors
     /// `Refused` when another program has the image or a child open for writing by now; then nothing was begun.
     /// `UnderWay` when it was begun and could not be finished, with why.
-    pub fn run(&self) -> Result<MoveOutcome> {
+    fn run(&self, _: &Progress) -> Result<Self::Outcome> {
         let guard = &self.request.guard;
         let (work, told) = match &self.state {
             State::Begun(begun) => return carry_on(begun, &Arc::default(), guard),
             State::AfterAnother(before) => {
                 carry_on(before, &Arc::default(), guard)?;
-                return self.request.clone().plan()?.run();
+                return self.request.clone().plan()?.run(&Progress::new());
             }
             State::Fresh { work, told } => (work, told),
         };

@@ -7,14 +7,19 @@ use serde::Serialize;
 
 use crate::chain::{Chain, Disk, OpenOptions, candidates, judge_pair, parent_of, record_of, records_absolute};
 use crate::error::{Error, ParentProblemKind, Refusal, Result};
-use crate::family::{Guard, Override, Search, record_children, with_identity};
+use crate::family::{Guard, Override, record_children, with_identity};
 use crate::image::{Image, ParentRecord, ParentReference};
-use crate::ops::plan::Plan;
+use crate::operation::{Operation, Plan, Planned};
+use crate::progress::Progress;
 use crate::sidecar::{ChildrenChange, Companion, child_at, lone_companions, modified, refuse_under_way};
 use crate::size::format_size;
 use crate::storage::{Access, Held, HostIdentity, folder_of, real};
 
 /// A child whose record of its parent is to be put right.
+///
+/// What it can be allowed to do all the same: [`Override::Identity`] takes a parent that is not the one recorded,
+/// [`Override::UnrecordedChild`] one whose companion cannot record the child, [`Override::InUse`] goes on though
+/// another process has the child open for writing, [`Override::HardLinks`] though it has a second name.
 #[derive(Clone, Debug)]
 pub struct Relink {
     child: PathBuf,
@@ -29,24 +34,59 @@ impl Relink {
     }
 
     /// The parent is this file.
-    pub fn with_parent(mut self, parent: impl Into<Option<PathBuf>>) -> Self {
-        self.parent = parent.into();
+    pub fn with_parent(mut self, parent: impl Into<PathBuf>) -> Self {
+        self.parent = Some(parent.into());
         self
     }
 
-    /// Where to search beside the child's own folder.
-    pub fn with_search(mut self, search: Search) -> Self {
-        self.guard = self.guard.with_search(search);
-        self
+    /// Companions that the parent may have left behind where it stood before, or where the search leads.
+    fn left_behind(&self, reference: &ParentReference, parent: &Path) -> Result<Vec<PathBuf>> {
+        let mut lone = self.guard.search.files(parent)?.lone;
+        for folder in candidates(&self.child, reference).iter().map(|path| folder_of(path)) {
+            lone.extend(lone_companions(&folder));
+        }
+        lone.sort();
+        lone.dedup();
+        Ok(lone)
     }
 
-    /// Allows something unusual: [`Override::Identity`] takes a parent that is not the one recorded,
-    /// [`Override::UnrecordedChild`] one whose companion cannot record the child, [`Override::InUse`] goes on though
-    /// another process has the child open for writing, [`Override::HardLinks`] though it has a second name.
-    pub fn with_override(mut self, allowed: Override) -> Self {
-        self.guard = self.guard.with_override(allowed);
-        self
+    /// The parent by its identity: where it is recorded, else wherever the search leads.
+    fn find(&self, child: &dyn Image, reference: &ParentReference, identity: HostIdentity) -> Result<PathBuf> {
+        let recorded = match parent_of(child, None, &[identity], &OpenOptions::new().without_locks()) {
+            Ok(Some(found)) => return Ok(found.image.path().to_owned()),
+            Ok(None) => return Err(crate::image::no_parent(&self.child)),
+            Err(error) => error,
+        };
+        let (mut matching, found) = with_identity(&reference.accepted, &self.child, identity, &self.guard.search)?;
+        match (matching.pop(), matching.is_empty()) {
+            (Some(only), true) => Ok(only),
+            (None, _) => match recorded {
+                Error::Parent(problem) if matches!(problem.kind, ParentProblemKind::Missing { .. }) => {
+                    let recorded = reference.paths.iter().map(|path| path.text.clone()).collect();
+                    let kind = ParentProblemKind::Missing { tried: found.looked, recorded };
+                    Err(Error::parent(&self.child, kind))
+                }
+                other => Err(other),
+            },
+            (Some(last), false) => {
+                matching.push(last);
+                let names: Vec<String> = matching.iter().map(|path| path.display().to_string()).collect();
+                Err(Error::refused(
+                    Refusal::Ambiguous { candidates: matching },
+                    format!(
+                        "several images have the identity of the parent of {}: {}",
+                        self.child.display(),
+                        names.join(", ")
+                    ),
+                    "name the one that is meant; copies made by hand need an identity of their own",
+                ))
+            }
+        }
     }
+}
+
+impl Operation for Relink {
+    type Planned = RelinkPlan;
 
     /// What would be recorded. Nothing, when the parent is found where it is recorded.
     ///
@@ -54,7 +94,7 @@ impl Relink {
     /// `Usage` when the child has no parent; `Parent` when none was found, with where was looked; `Refused` when
     /// several images match (they are listed), or the one named does not (with what differs); otherwise as
     /// [`Chain::open`] for the parent.
-    pub fn plan(self) -> Result<RelinkPlan> {
+    fn plan(self) -> Result<Self::Planned> {
         let held = Arc::new(Held::default());
         let storage = held.take(&self.child, Access::AmendMetadata)?;
         let identity = storage.host_identity()?;
@@ -126,49 +166,8 @@ impl Relink {
         })
     }
 
-    /// Companions that the parent may have left behind where it stood before, or where the search leads.
-    fn left_behind(&self, reference: &ParentReference, parent: &Path) -> Result<Vec<PathBuf>> {
-        let mut lone = self.guard.search.files(parent)?.lone;
-        for folder in candidates(&self.child, reference).iter().map(|path| folder_of(path)) {
-            lone.extend(lone_companions(&folder));
-        }
-        lone.sort();
-        lone.dedup();
-        Ok(lone)
-    }
-
-    /// The parent by its identity: where it is recorded, else wherever the search leads.
-    fn find(&self, child: &dyn Image, reference: &ParentReference, identity: HostIdentity) -> Result<PathBuf> {
-        let recorded = match parent_of(child, None, &[identity], &OpenOptions::new().without_locks()) {
-            Ok(Some(found)) => return Ok(found.image.path().to_owned()),
-            Ok(None) => return Err(crate::image::no_parent(&self.child)),
-            Err(error) => error,
-        };
-        let (mut matching, found) = with_identity(&reference.accepted, &self.child, identity, &self.guard.search)?;
-        match (matching.pop(), matching.is_empty()) {
-            (Some(only), true) => Ok(only),
-            (None, _) => match recorded {
-                Error::Parent(problem) if matches!(problem.kind, ParentProblemKind::Missing { .. }) => {
-                    let recorded = reference.paths.iter().map(|path| path.text.clone()).collect();
-                    let kind = ParentProblemKind::Missing { tried: found.looked, recorded };
-                    Err(Error::parent(&self.child, kind))
-                }
-                other => Err(other),
-            },
-            (Some(last), false) => {
-                matching.push(last);
-                let names: Vec<String> = matching.iter().map(|path| path.display().to_string()).collect();
-                Err(Error::refused(
-                    Refusal::Ambiguous { candidates: matching },
-                    format!(
-                        "several images have the identity of the parent of {}: {}",
-                        self.child.display(),
-                        names.join(", ")
-                    ),
-                    "name the one that is meant; copies made by hand need an identity of their own",
-                ))
-            }
-        }
+    fn guard_mut(&mut self) -> Option<&mut Guard> {
+        Some(&mut self.guard)
     }
 }
 
@@ -239,9 +238,10 @@ pub struct RelinkOutcome {
     pub unrecorded: Option<String>,
 }
 
-impl RelinkPlan {
-    /// The plan as plain data.
-    pub fn summary(&self) -> &Plan {
+impl Planned for RelinkPlan {
+    type Outcome = RelinkOutcome;
+
+    fn summary(&self) -> &Plan {
         &self.plan
     }
 
@@ -251,7 +251,7 @@ impl RelinkPlan {
     ///
     /// # Errors
     /// `Refused` when the child is in use, its record changed since, or the parent cannot record it; `Io`.
-    pub fn run(&self) -> Result<RelinkOutcome> {
+    fn run(&self, _: &Progress) -> Result<Self::Outcome> {
         let Relink { child, guard, .. } = &self.request;
         self.held.refuse_swapped(child)?;
         guard.refuse_writers([&**child])?;

@@ -7,13 +7,18 @@ use serde::Serialize;
 
 use super::unfreeze::is_left_frozen;
 use crate::error::{Error, Result};
-use crate::family::{Guard, Override, Search, parent_beside, record_children, refuse_link};
+use crate::family::{Guard, parent_beside, record_children, refuse_link};
 use crate::image::pieces::is_descriptor;
-use crate::ops::plan::Plan;
+use crate::operation::{Operation, Plan, Planned};
+use crate::progress::Progress;
 use crate::sidecar::{ChildrenChange, Companion};
 use crate::storage::{Access, Held, remove, sync_folder};
 
 /// An image to be removed.
+///
+/// What it can be allowed to do all the same: [`Override::UnknownChildren`] removes an image that may have children
+/// of which that cannot be told, [`Override::InUse`] one that another program has open for writing,
+/// [`Override::HardLinks`] one of several names.
 #[derive(Clone, Debug)]
 pub struct Remove {
     path: PathBuf,
@@ -25,27 +30,17 @@ impl Remove {
     pub fn new(path: impl Into<PathBuf>) -> Self {
         Self { path: path.into(), guard: Guard::new() }
     }
+}
 
-    /// Where to search for children beside the image's own folder.
-    pub fn with_search(mut self, search: Search) -> Self {
-        self.guard = self.guard.with_search(search);
-        self
-    }
-
-    /// Allows something unusual: [`Override::UnknownChildren`] removes an image that may have children of which that
-    /// cannot be told, [`Override::InUse`] one that another program has open for writing, [`Override::HardLinks`] one
-    /// of several names.
-    pub fn with_override(mut self, allowed: Override) -> Self {
-        self.guard = self.guard.with_override(allowed);
-        self
-    }
+impl Operation for Remove {
+    type Planned = RemovePlan;
 
     /// What removing would do.
     ///
     /// # Errors
     /// `Refused` when another image needs it (they are named), when it was frozen for children that are not to be
     /// found, or when it is in use; `Usage` when it is no single image.
-    pub fn plan(self) -> Result<RemovePlan> {
+    fn plan(self) -> Result<Self::Planned> {
         if is_descriptor(&self.path) {
             return Err(Error::usage(
                 format!("{} is a disk in pieces", self.path.display()),
@@ -72,6 +67,10 @@ impl Remove {
         let parent = parent_beside(&self.path);
         Ok(RemovePlan { plan, request: self, parent, held })
     }
+
+    fn guard_mut(&mut self) -> Option<&mut Guard> {
+        Some(&mut self.guard)
+    }
 }
 
 /// A checked plan to remove an image.
@@ -97,9 +96,10 @@ pub struct RemoveOutcome {
     pub still_recorded: Option<String>,
 }
 
-impl RemovePlan {
-    /// The plan as plain data.
-    pub fn summary(&self) -> &Plan {
+impl Planned for RemovePlan {
+    type Outcome = RemoveOutcome;
+
+    fn summary(&self) -> &Plan {
         &self.plan
     }
 
@@ -109,7 +109,7 @@ impl RemovePlan {
     /// # Errors
     /// `Refused` when another program has the image open for writing by now, or has put another file in its place;
     /// `Io`.
-    pub fn run(&self) -> Result<RemoveOutcome> {
+    fn run(&self, _: &Progress) -> Result<Self::Outcome> {
         let Remove { path, guard } = &self.request;
         guard.refuse_writers([&**path])?;
         self.held.refuse_swapped(path)?;

@@ -6,12 +6,16 @@ use std::sync::Arc;
 use serde::Serialize;
 
 use crate::error::{Error, Result};
-use crate::family::{Guard, Override, Search, children_of};
-use crate::ops::plan::Plan;
+use crate::family::{Guard, children_of};
+use crate::operation::{Operation, Plan, Planned};
+use crate::progress::Progress;
 use crate::sidecar::{ChildrenChange, Companion};
 use crate::storage::{Access, Held, is_marked_read_only, mark_read_only, unmark_read_only};
 
 /// A frozen image that is to be free again.
+///
+/// What it can be allowed to do all the same: [`Override::UnknownChildren`] frees an image that may have children
+/// of which that cannot be told.
 #[derive(Clone, Debug)]
 pub struct Unfreeze {
     path: PathBuf,
@@ -23,19 +27,10 @@ impl Unfreeze {
     pub fn new(path: impl Into<PathBuf>) -> Self {
         Self { path: path.into(), guard: Guard::new() }
     }
+}
 
-    /// Where to search for children beside the image's own folder.
-    pub fn with_search(mut self, search: Search) -> Self {
-        self.guard = self.guard.with_search(search);
-        self
-    }
-
-    /// Allows something unusual: [`Override::UnknownChildren`] frees an image that may have children of which that
-    /// cannot be told.
-    pub fn with_override(mut self, allowed: Override) -> Self {
-        self.guard = self.guard.with_override(allowed);
-        self
-    }
+impl Operation for Unfreeze {
+    type Planned = UnfreezePlan;
 
     /// What it would do. The image stays locked as long as the plan lives.
     ///
@@ -43,7 +38,7 @@ impl Unfreeze {
     /// `Usage` when it is not frozen; `Refused` when a child of it is known, or may exist: one that is recorded and
     /// not found, one that cannot be read, or any, when nobody recorded who grew from it; also when it is pinned or
     /// in use, or something is under way with it.
-    pub fn plan(self) -> Result<UnfreezePlan> {
+    fn plan(self) -> Result<Self::Planned> {
         let held = Arc::new(Held::default());
         held.take(&self.path, Access::AmendMetadata)?;
         if !is_marked_read_only(&self.path)? {
@@ -67,6 +62,10 @@ impl Unfreeze {
         plan.files.change.push(self.path.clone());
         Ok(UnfreezePlan { plan, request: self, looked: children.looked, held })
     }
+
+    fn guard_mut(&mut self) -> Option<&mut Guard> {
+        Some(&mut self.guard)
+    }
 }
 
 /// A checked plan to free a frozen image.
@@ -89,9 +88,10 @@ pub struct UnfreezeOutcome {
     pub looked: Vec<PathBuf>,
 }
 
-impl UnfreezePlan {
-    /// The plan as plain data.
-    pub fn summary(&self) -> &Plan {
+impl Planned for UnfreezePlan {
+    type Outcome = UnfreezeOutcome;
+
+    fn summary(&self) -> &Plan {
         &self.plan
     }
 
@@ -99,7 +99,7 @@ impl UnfreezePlan {
     ///
     /// # Errors
     /// `Io` when the host refuses, or its companion cannot be written.
-    pub fn run(&self) -> Result<UnfreezeOutcome> {
+    fn run(&self, _: &Progress) -> Result<Self::Outcome> {
         let path = &self.request.path;
         self.held.refuse_swapped(path)?;
         // What was missing is said to be gone for good.

@@ -6,7 +6,7 @@ use std::path::Path;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use crate::error::{Error, Result};
-use crate::storage::changes::Operation;
+use crate::storage::changes::FileChange;
 use crate::storage::{MemoryStorage, ReadAt, Storage};
 
 const EIO: i32 = 5;
@@ -33,7 +33,7 @@ pub struct FaultStorage {
 
 #[derive(Debug, Default)]
 struct State {
-    operations: Vec<Operation>,
+    operations: Vec<FileChange>,
     fail_from: Option<usize>,
     fail_once: Option<(usize, Fault)>,
 }
@@ -44,7 +44,7 @@ pub struct Recording {
     /// The file before the first change.
     pub start: MemoryStorage,
     /// Every change in order.
-    pub operations: Vec<Operation>,
+    pub operations: Vec<FileChange>,
 }
 
 impl FaultStorage {
@@ -79,7 +79,7 @@ impl FaultStorage {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    fn change(&self, operation: Operation) -> Result<()> {
+    fn change(&self, operation: FileChange) -> Result<()> {
         let mut state = self.lock();
         if state.fail_from.is_some_and(|from| state.operations.len() >= from) {
             let full = io::Error::from(io::ErrorKind::StorageFull);
@@ -91,7 +91,7 @@ impl FaultStorage {
                 Fault::Error(error) => io::Error::from_raw_os_error(error),
                 Fault::LostWrites => io::Error::from_raw_os_error(EIO),
             };
-            if fault == Fault::LostWrites && operation == Operation::Sync {
+            if fault == Fault::LostWrites && operation == FileChange::Sync {
                 self.lose_writes(&mut state)?;
             }
             return Err(Error::io("change", self.path(), error));
@@ -102,25 +102,25 @@ impl FaultStorage {
     }
 }
 
-pub(super) fn apply(storage: &MemoryStorage, operation: &Operation) -> Result<()> {
+pub(super) fn apply(storage: &MemoryStorage, operation: &FileChange) -> Result<()> {
     match operation {
         // Of what did not arrive the file's length tells nothing either.
-        Operation::Write(_, bytes) if bytes.is_empty() => Ok(()),
-        Operation::Write(offset, bytes) => storage.write_at(bytes, *offset),
-        Operation::SetLen(len) => storage.set_len(*len),
-        Operation::Punch(offset, len) => storage.punch_hole(*offset, *len),
-        Operation::Sync => Ok(()),
+        FileChange::Write(_, bytes) if bytes.is_empty() => Ok(()),
+        FileChange::Write(offset, bytes) => storage.write_at(bytes, *offset),
+        FileChange::SetLen(len) => storage.set_len(*len),
+        FileChange::Punch(offset, len) => storage.punch_hole(*offset, *len),
+        FileChange::Sync => Ok(()),
     }
 }
 
 impl FaultStorage {
     /// Of what was written since the last sync some never reached the disk; the host forgets that it ever had it.
     fn lose_writes(&self, state: &mut State) -> Result<()> {
-        let durable = state.operations.iter().rposition(|done| *done == Operation::Sync).map_or(0, |sync| sync + 1);
+        let durable = state.operations.iter().rposition(|done| *done == FileChange::Sync).map_or(0, |sync| sync + 1);
         let mut random = Random::new(state.operations.len() as u64);
         let later = state.operations.split_off(durable);
         // What the file system itself notes, such as lengths, goes through its journal.
-        let kept = later.into_iter().filter(|done| matches!(done, Operation::SetLen(_)) || random.below(2) == 0);
+        let kept = later.into_iter().filter(|done| matches!(done, FileChange::SetLen(_)) || random.below(2) == 0);
         state.operations.extend(kept);
         let now = self.start.clone();
         state.operations.iter().try_for_each(|operation| apply(&now, operation))?;
@@ -149,16 +149,16 @@ impl ReadAt for FaultStorage {
 
 impl Storage for FaultStorage {
     fn write_at(&self, bytes: &[u8], offset: u64) -> Result<()> {
-        self.change(Operation::Write(offset, bytes.to_vec()))
+        self.change(FileChange::Write(offset, bytes.to_vec()))
     }
     fn set_len(&self, len: u64) -> Result<()> {
-        self.change(Operation::SetLen(len))
+        self.change(FileChange::SetLen(len))
     }
     fn sync(&self) -> Result<()> {
-        self.change(Operation::Sync)
+        self.change(FileChange::Sync)
     }
     fn punch_hole(&self, offset: u64, len: u64) -> Result<()> {
-        self.change(Operation::Punch(offset, len))
+        self.change(FileChange::Punch(offset, len))
     }
 }
 
@@ -214,7 +214,7 @@ impl CrashStates<'_> {
                 }
             }
             _ => {
-                let mut chosen: Vec<&Operation> = open.iter().filter(|_| self.random.below(2) == 0).collect();
+                let mut chosen: Vec<&FileChange> = open.iter().filter(|_| self.random.below(2) == 0).collect();
                 for left in (1..chosen.len()).rev() {
                     chosen.swap(left, self.random.below(left + 1));
                 }
@@ -223,7 +223,7 @@ impl CrashStates<'_> {
                     let keep_head = self.random.below(2) == 0;
                     let operation =
                         if torn { tear_at(operation, keep_head, &mut self.random) } else { operation.clone() };
-                    if !matches!(operation, Operation::SetLen(len) if len < state.len()?) {
+                    if !matches!(operation, FileChange::SetLen(len) if len < state.len()?) {
                         apply(&state, &operation)?;
                     }
                 }
@@ -234,14 +234,14 @@ impl CrashStates<'_> {
 }
 
 /// A write of which only the first or the last part arrived.
-pub(super) fn tear(operation: &Operation, random: &mut Random) -> Operation {
+pub(super) fn tear(operation: &FileChange, random: &mut Random) -> FileChange {
     let keep_head = random.below(2) == 0;
     tear_at(operation, keep_head, random)
 }
 
 /// Disks write their own sectors whole, wherever in them a write begins.
-fn tear_at(operation: &Operation, keep_head: bool, random: &mut Random) -> Operation {
-    let Operation::Write(offset, bytes) = operation else { return operation.clone() };
+fn tear_at(operation: &FileChange, keep_head: bool, random: &mut Random) -> FileChange {
+    let FileChange::Write(offset, bytes) = operation else { return operation.clone() };
     // Before each sector that the write enters, the first one included: then nothing, or everything, arrived.
     let first = SECTOR - (*offset % SECTOR as u64) as usize;
     let cuts = 1 + bytes.len().saturating_sub(first).div_ceil(SECTOR);
@@ -250,8 +250,8 @@ fn tear_at(operation: &Operation, keep_head: bool, random: &mut Random) -> Opera
         later => first + SECTOR * (later - 1),
     };
     match keep_head {
-        true => Operation::Write(*offset, bytes[..cut].to_vec()),
-        false => Operation::Write(offset + cut as u64, bytes[cut..].to_vec()),
+        true => FileChange::Write(*offset, bytes[..cut].to_vec()),
+        false => FileChange::Write(offset + cut as u64, bytes[cut..].to_vec()),
     }
 }
 
@@ -270,7 +270,7 @@ impl Iterator for CrashStates<'_> {
             self.variant = 0;
             let operation = recording.operations.get(self.issued)?;
             self.issued += 1;
-            if *operation == Operation::Sync {
+            if *operation == FileChange::Sync {
                 for done in &recording.operations[self.durable_upto..self.issued] {
                     if let Err(error) = apply(&self.durable, done) {
                         return Some(Err(error));

@@ -8,7 +8,7 @@ use std::time::SystemTime;
 
 use super::fault::{Random, apply, tear};
 use crate::error::{Error, Result};
-use crate::storage::changes::{HostChange, Operation};
+use crate::storage::changes::{FileChange, HostChange};
 use crate::storage::{Access, FileStorage, MemoryStorage, ReadAt, Storage, files_in};
 
 /// Files below a folder: their names, contents and modes.
@@ -99,7 +99,7 @@ impl HostState {
         for issued in 0..=changes.len() {
             let (before, after) = (&changes[..issued], changes.get(issued.wrapping_sub(1)));
             let is_sync = |change: &HostChange| {
-                matches!(change, HostChange::SyncFolder(_) | HostChange::Content(_, Operation::Sync, _))
+                matches!(change, HostChange::SyncFolder(_) | HostChange::Content(_, FileChange::Sync, _))
             };
             if !after.is_some_and(is_sync) {
                 found.push((issued, self.after(before.iter().cloned().map(Some))?));
@@ -174,7 +174,7 @@ fn some_of(changes: &[HostChange], random: &mut Random) -> Vec<Option<HostChange
     for (number, change) in changes.iter().enumerate() {
         let kept = match change {
             HostChange::Content(file, operation, time) => {
-                let synced = |later: &HostChange| matches!(later, HostChange::Content(synced, Operation::Sync, _) if synced == file);
+                let synced = |later: &HostChange| matches!(later, HostChange::Content(synced, FileChange::Sync, _) if synced == file);
                 match (changes[number..].iter().any(synced), random.below(2), random.below(4)) {
                     (true, ..) => Some(change.clone()),
                     (false, 0, _) => None,

@@ -6,7 +6,7 @@ mod fault;
 mod host_state;
 mod recorder;
 
-pub use super::changes::{HostChange, Operation};
+pub use super::changes::{FileChange, HostChange};
 pub use fault::{CrashStates, Fault, FaultStorage, Recording};
 pub use host_state::HostState;
 pub use recorder::{HostRecorder, Pause};

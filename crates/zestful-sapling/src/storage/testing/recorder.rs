@@ -9,7 +9,7 @@ use std::thread::ThreadId;
 use super::fault::Fault;
 use super::host_state::HostState;
 use crate::error::Result;
-use crate::storage::changes::{Act, HostChange, Observer, Operation, What, begin_to_watch, end_watching};
+use crate::storage::changes::{Act, FileChange, HostChange, Observer, What, begin_to_watch, end_watching};
 use crate::storage::turn::has_turn;
 
 /// Records, for as long as it lives, what this library changes below a folder; and makes it fail, or wait, at a chosen
@@ -88,7 +88,7 @@ impl Observer for Shared {
         }
         if let Some((_, left)) = state.lose_beside.filter(|(thread, _)| *thread != std::thread::current().id()) {
             let asked = what();
-            let is_sync = matches!(asked, HostChange::Content(_, Operation::Sync, _));
+            let is_sync = matches!(asked, HostChange::Content(_, FileChange::Sync, _));
             state.lose_beside =
                 state.lose_beside.map(|(thread, left)| (thread, left.saturating_sub(usize::from(is_sync))));
             if is_sync && left == 0 {
@@ -142,8 +142,8 @@ impl Shared {
 
     /// Puts a file back to what its last sync made durable.
     fn lose_writes(&self, changes: &[HostChange], failed: &HostChange) -> io::Result<()> {
-        let HostChange::Content(file, Operation::Sync, _) = failed else { return Ok(()) };
-        let is_sync = |change: &HostChange| matches!(change, HostChange::Content(f, Operation::Sync, _) if f == file);
+        let HostChange::Content(file, FileChange::Sync, _) = failed else { return Ok(()) };
+        let is_sync = |change: &HostChange| matches!(change, HostChange::Content(f, FileChange::Sync, _) if f == file);
         let durable = changes.iter().rposition(is_sync).map_or(0, |last| last + 1);
         let state = self.start.after(changes[..durable].iter().cloned().map(Some));
         state.and_then(|state| state.rewrite(*file, &self.root)).map_err(io::Error::other)

@@ -9,22 +9,20 @@ use zestful_sapling::Error;
 use zestful_sapling::family::Family;
 
 use crate::args::Args;
+use crate::args::demo::Demo;
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
-use crate::text;
+use crate::report::text;
 
 /// Where the demo puts its notes: past the volume, on a part of the disk that nothing else uses.
 const NOTE_AT: &str = "1500M";
 const LATER_NOTE_AT: &str = "1600M";
 
-pub(super) fn run(console: &Console, folder: Option<&Path>) -> Result<Outcome, Failure> {
+pub(super) fn run(console: &Console, typed: &Demo) -> Result<Outcome, Failure> {
     if console.common().plan {
         return Err(Error::usage("the demo has no plan", "it only makes a new folder and works in there").into());
     }
-    let folder = match folder {
-        Some(folder) => folder.to_owned(),
-        None => fresh_folder(),
-    };
+    let folder = typed.folder.clone().unwrap_or_else(fresh_folder);
     create_folder(&folder)?;
     // The commands below are shown as they would be typed there.
     std::env::set_current_dir(&folder).map_err(|e| io("enter", &folder, e))?;

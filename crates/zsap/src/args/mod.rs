@@ -1,0 +1,138 @@
+//! What can be typed: a file a command, beside the options that several share.
+
+pub(crate) mod abandon;
+pub(crate) mod bytes;
+pub(crate) mod check;
+pub(crate) mod children;
+pub(crate) mod copy;
+pub(crate) mod demo;
+pub(crate) mod derive;
+pub(crate) mod diff;
+pub(crate) mod identity;
+pub(crate) mod make;
+pub(crate) mod merge;
+pub(crate) mod move_image;
+pub(crate) mod options;
+pub(crate) mod overrides;
+pub(crate) mod pin;
+pub(crate) mod relink;
+pub(crate) mod remove;
+pub(crate) mod resume;
+pub(crate) mod show;
+pub(crate) mod status;
+pub(crate) mod transplant;
+pub(crate) mod tree;
+pub(crate) mod unfreeze;
+pub(crate) mod unpin;
+pub(crate) mod values;
+
+use std::path::PathBuf;
+
+use clap::{Args as ArgGroup, Parser, Subcommand, ValueEnum};
+
+use values::rate;
+
+/// Make, derive, inspect, copy and check virtual disks and their chains.
+///
+/// Sizes: K M G T and KiB MiB GiB TiB are powers of 1024, kB MB GB TB powers of 1000, plain digits are bytes.
+/// Exit status: 0 done, 1 failed, 2 wrong usage, 3 check found damage, 4 refused for safety.
+#[derive(Debug, Parser)]
+#[command(name = "zsap", version, propagate_version = true, max_term_width = 100)]
+pub(crate) struct Args {
+    #[command(subcommand)]
+    pub(crate) command: Command,
+    #[command(flatten)]
+    pub(crate) common: Common,
+}
+
+/// Options that every command knows.
+#[derive(Clone, Debug, ArgGroup)]
+#[command(next_help_heading = "Common options")]
+pub(crate) struct Common {
+    /// One JSON document on standard output; messages and bars go to standard error
+    #[arg(long, global = true)]
+    pub(crate) json: bool,
+    /// Show what would be done, change nothing
+    #[arg(long, global = true)]
+    pub(crate) plan: bool,
+    /// Sizes in plain bytes
+    #[arg(long, global = true)]
+    pub(crate) bytes: bool,
+    /// Only warnings and errors
+    #[arg(short, long, global = true)]
+    pub(crate) quiet: bool,
+    /// More: notes of `check`, every recorded path
+    #[arg(short, long, global = true)]
+    pub(crate) verbose: bool,
+    /// Ask nothing: what a question would ask is meant so
+    #[arg(short, long, global = true)]
+    pub(crate) yes: bool,
+    /// Wait so long for an image that another process holds
+    #[arg(long, global = true, value_name = "SECONDS", default_value_t = 0)]
+    pub(crate) wait: u64,
+    /// Hold bulk work to so much a second, such as 50M
+    #[arg(long, global = true, value_name = "SIZE", value_parser = rate)]
+    pub(crate) rate_limit: Option<u64>,
+    /// Append every message, with its time, to a file
+    #[arg(long, global = true, value_name = "FILE")]
+    pub(crate) log_file: Option<PathBuf>,
+    /// Colour in the output
+    #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
+    pub(crate) color: Color,
+}
+
+#[derive(Clone, Copy, Debug, ValueEnum)]
+pub(crate) enum Color {
+    Auto,
+    Always,
+    Never,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    /// Make a new disk, empty or filled from another image
+    Make(make::Make),
+    /// Grow one or more differencing disks from a base image
+    Derive(derive::Derive),
+    /// Tell all about an image; for a folder one line an image
+    Show(show::Show),
+    /// Show the chain of an image, or all families in a folder
+    Tree(tree::Tree),
+    /// Copy a disk, with its whole chain, into one new image or onto a block device
+    Copy(copy::Copy),
+    /// Find a moved or renamed parent again, by its identity, and record where it is
+    Relink(relink::Relink),
+    /// Put a child onto another base, its content unchanged
+    Transplant(transplant::Transplant),
+    /// Merge a child into its parent, or everything between it and an ancestor
+    Merge(merge::Merge),
+    /// The first look: what is whole, what is unfinished, who holds what, what guests write to, what fits
+    Status(status::Status),
+    /// Carry on what was begun and cut short
+    Resume(resume::Resume),
+    /// Give up what was begun and cut short, where that is still possible
+    Abandon(abandon::Abandon),
+    /// Mark a base as never to change, and keep its digests
+    Pin(pin::Pin),
+    /// Take a pin away
+    Unpin(unpin::Unpin),
+    /// Free a former current disk that is frozen though nothing grows from it any more
+    Unfreeze(unfreeze::Unfreeze),
+    /// Where two disks, or two layers of one chain, differ
+    Diff(diff::Diff),
+    /// Who depends on an image
+    Children(children::Children),
+    /// Move or rename an image and tell its children
+    Move(move_image::Move),
+    /// Delete an image that nothing needs
+    Remove(remove::Remove),
+    /// Give an image that was copied by hand an identity of its own
+    Identity(identity::Identity),
+    /// Verify images and all that they read through
+    Check(check::Check),
+    /// Read or write guest bytes, for scripts
+    #[command(subcommand)]
+    Bytes(bytes::Bytes),
+    /// Build a sample world of made-up disks and walk through it
+    Demo(demo::Demo),
+}

@@ -1,0 +1,127 @@
+//! Groups of options that several commands have.
+
+use std::path::{Path, PathBuf};
+
+use clap::Args as ArgGroup;
+use zestful_sapling::Error;
+use zestful_sapling::family::{Override, Search};
+use zestful_sapling::image::{Format, check_ending};
+use zestful_sapling::ops::NewImage;
+
+use super::overrides::overrides;
+use super::values::{FormatName, KindName, SpaceName, sectors, size, with};
+
+/// What a new image is to be, where it is not left to name, size and source.
+#[derive(Clone, Debug, ArgGroup)]
+pub(crate) struct ImageOptions {
+    /// The format; one that the ending contradicts needs --force=ending
+    #[arg(long, value_enum)]
+    pub(crate) format: Option<FormatName>,
+    /// Whether all space is laid out at once [default: dynamic; raw is always fixed]
+    #[arg(long, value_enum)]
+    pub(crate) kind: Option<KindName>,
+    /// The unit of allocation: 1M to 256M for vhdx, 512K or 2M for vhd [default: by the disk's size]
+    #[arg(long, value_name = "SIZE", value_parser = size)]
+    pub(crate) block_size: Option<u64>,
+    /// Logical and physical sector size: 512/512, 512/4096 or 4096/4096 [default: the source's, or 512/4096]
+    #[arg(long, value_name = "L/P", value_parser = sectors)]
+    pub(crate) sectors: Option<(u32, u32)>,
+    /// How a fixed disk takes its space [default: reserved; a raw copy is sparse]
+    #[arg(long, value_enum)]
+    pub(crate) space: Option<SpaceName>,
+    /// A raw disk as NAME.000, NAME.001, ... of this size, and NAME.pieces.json, which opens it
+    #[arg(long, value_name = "SIZE", value_parser = size)]
+    pub(crate) piece_size: Option<u64>,
+    /// Do it all the same, where it was refused for this
+    #[arg(
+        long, value_name = "WHAT", require_equals = true, value_delimiter = ',',
+        value_parser = overrides(&["ending", "sectors", "in-use"])
+    )]
+    pub(crate) force: Vec<Override>,
+    /// The source's format, whatever its signature says
+    #[arg(long, value_enum)]
+    pub(crate) source_format: Option<FormatName>,
+}
+
+impl ImageOptions {
+    pub(crate) fn image(&self) -> NewImage {
+        let image = with(NewImage::new(), self.format.map(Into::into), NewImage::with_format);
+        let image = with(image, self.kind.map(Into::into), NewImage::with_kind);
+        let image = with(image, self.block_size, NewImage::with_block_size);
+        let image = with(image, self.sectors, NewImage::with_sectors);
+        let image = with(image, self.space.map(Into::into), NewImage::with_space);
+        with(image, self.piece_size, NewImage::with_piece_size)
+    }
+
+    /// The format of the source, unless its name contradicts it.
+    pub(crate) fn source_format(&self, source: &Path) -> Result<Option<Format>, Error> {
+        let format = self.source_format.map(Into::into);
+        if !self.force.contains(&Override::Ending) {
+            check_ending(source, format)?;
+        }
+        Ok(format)
+    }
+}
+
+/// Where to look for relatives of an image.
+#[derive(Clone, Debug, ArgGroup)]
+pub(crate) struct SearchOption {
+    /// Look into this folder and all below it as well; may be given several times
+    #[arg(long = "search", value_name = "FOLDER")]
+    folders: Vec<PathBuf>,
+}
+
+impl SearchOption {
+    pub(crate) fn search(&self) -> Search {
+        Search::below(self.folders.clone())
+    }
+}
+
+/// How an image that is to be written to is opened, and what that goes over.
+#[derive(Clone, Debug, ArgGroup)]
+pub(crate) struct WriteOptions {
+    /// The format, whatever the signature says; one that the ending contradicts needs --force=ending
+    #[arg(long, value_enum)]
+    format: Option<FormatName>,
+    #[command(flatten)]
+    pub(crate) search: SearchOption,
+    /// Do it all the same, where it was refused for this
+    #[arg(
+        long, value_name = "WHAT", require_equals = true, value_delimiter = ',',
+        value_parser = overrides(&["ending", "unknown-children", "in-use", "hard-links", "saved-state"])
+    )]
+    pub(crate) force: Vec<Override>,
+}
+
+impl WriteOptions {
+    /// The format, unless the file's name contradicts it.
+    pub(crate) fn format(&self, path: &Path) -> Result<Option<Format>, Error> {
+        let format = self.format.map(Into::into);
+        if !self.force.contains(&Override::Ending) {
+            check_ending(path, format)?;
+        }
+        Ok(format)
+    }
+}
+
+/// Which format an existing image has, where that must be said.
+#[derive(Clone, Debug, ArgGroup)]
+pub(crate) struct FormatOption {
+    /// The format, whatever the signature says; one that the ending contradicts needs --force=ending
+    #[arg(long, value_enum)]
+    format: Option<FormatName>,
+    /// Do it all the same, where it was refused for this
+    #[arg(long, value_name = "WHAT", require_equals = true, value_parser = ["ending"])]
+    force: Option<String>,
+}
+
+impl FormatOption {
+    /// The format, unless the file's name contradicts it.
+    pub(crate) fn of(&self, path: &Path) -> Result<Option<Format>, Error> {
+        let format = self.format.map(Into::into);
+        if self.force.is_none() {
+            check_ending(path, format)?;
+        }
+        Ok(format)
+    }
+}

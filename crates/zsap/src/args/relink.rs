@@ -1,0 +1,25 @@
+//! What `zsap relink` is given.
+
+use std::path::PathBuf;
+
+use clap::Args;
+use zestful_sapling::family::Override;
+
+use super::options::SearchOption;
+use super::overrides::overrides;
+
+#[derive(Clone, Debug, Args)]
+pub(crate) struct Relink {
+    /// The child
+    pub(crate) child: PathBuf,
+    /// The parent [default: whatever image in the child's folder, and where --search says, has the identity]
+    pub(crate) parent: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) search: SearchOption,
+    /// Do it all the same, where it was refused for this
+    #[arg(
+        long, value_name = "WHAT", require_equals = true, value_delimiter = ',',
+        value_parser = overrides(&["identity", "unrecorded-child", "in-use", "hard-links"])
+    )]
+    pub(crate) force: Vec<Override>,
+}

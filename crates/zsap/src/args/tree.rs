@@ -1,0 +1,12 @@
+//! What `zsap tree` is given.
+
+use std::path::PathBuf;
+
+use clap::Args;
+
+#[derive(Clone, Debug, Args)]
+pub(crate) struct Tree {
+    /// An image or a folder
+    #[arg(default_value = ".")]
+    pub(crate) path: PathBuf,
+}

@@ -1,0 +1,28 @@
+//! `zsap resume`: what was cut short is carried on.
+
+use zestful_sapling::ops::{self, Resumed};
+
+use super::merge::merged;
+use super::move_image::moved;
+use super::run::{asked, perform};
+use super::transplant::transplanted;
+use crate::args::resume::Resume;
+use crate::console::Console;
+use crate::exit::{Failure, Outcome};
+use crate::report::text;
+
+pub(super) fn run(console: &Console, typed: &Resume) -> Result<Outcome, Failure> {
+    let resume = asked(ops::Resume::new(&typed.path), Some(&typed.search), &typed.force);
+    let Some(outcome) = perform(console, &resume)? else { return Ok(Outcome::Done) };
+    let lines = match &outcome {
+        Resumed::Merge(outcome) => merged(console, outcome),
+        Resumed::Transplant(outcome) => transplanted(console, outcome),
+        Resumed::Move(outcome) => moved(console, "the image", outcome),
+        Resumed::Over(outcome) => {
+            let image = text::path(&outcome.path);
+            vec![format!("what was begun with {image} was over; the copies of its journal are gone")]
+        }
+    };
+    console.answer(&outcome, lines)?;
+    Ok(Outcome::Done)
+}

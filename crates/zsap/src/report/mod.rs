@@ -1,0 +1,4 @@
+//! How answers look.
+
+pub(crate) mod table;
+pub(crate) mod text;
