@@ -97,6 +97,7 @@ impl std::fmt::Display for Advice {
 
 /// A parent that cannot be used.
 #[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
 pub struct ParentProblem {
     /// The image whose parent it is.
     pub child: PathBuf,

@@ -38,6 +38,7 @@ pub(crate) enum Effect {
 
 /// A place in a file.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct Place {
     /// The structure, in the words of the format's specification.
     pub structure: String,
@@ -47,6 +48,7 @@ pub struct Place {
 
 /// One thing that was found wrong, unusual or worth knowing.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct Finding {
     /// A stable name for scripts.
     pub code: &'static str,

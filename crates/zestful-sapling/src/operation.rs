@@ -75,6 +75,7 @@ pub trait Planned {
 
 /// What an operation would do. Sizes are in bytes.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct Plan {
     /// The operation's name.
     pub operation: &'static str,
@@ -94,6 +95,7 @@ pub struct Plan {
 
 /// The files that an operation touches.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct FileChanges {
     /// New files.
     #[serde(serialize_with = "crate::lossy::text")]

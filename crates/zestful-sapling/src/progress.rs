@@ -27,6 +27,7 @@ pub struct Progress {
 
 /// One look at a [`Progress`].
 #[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
 pub struct Reading {
     /// Bytes done.
     pub done: u64,

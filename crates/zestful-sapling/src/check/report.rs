@@ -6,6 +6,7 @@ use crate::finding::Finding;
 
 /// What `check` found.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct CheckReport {
     /// Whether no finding is an error.
     pub ok: bool,

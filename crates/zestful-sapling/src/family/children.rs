@@ -15,6 +15,7 @@ use crate::storage::{Access, FileId, FileStorage, HostIdentity, folder_of, is_ma
 
 /// The children of an image, as far as was looked.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct Children {
     /// Images that read through it now.
     #[serde(serialize_with = "crate::lossy::text")]
@@ -33,6 +34,7 @@ pub struct Children {
 
 /// An image that may have grown from another.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct UnknownChild {
     /// The file, or where it was.
     #[serde(serialize_with = "crate::lossy::text")]

@@ -24,6 +24,7 @@ const COUNTED_TABLE: u64 = 4 << 20;
 
 /// What an image says of itself, what the host says of its file, and how its parent is. Sizes are in bytes.
 #[derive(Clone, Debug, Serialize)]
+#[non_exhaustive]
 pub struct Report {
     /// The file.
     #[serde(serialize_with = "crate::lossy::text")]
@@ -81,6 +82,7 @@ pub struct Report {
 /// What kind of place holds an image.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "lowercase")]
+#[non_exhaustive]
 pub enum PlaceReport {
     /// A file.
     File,
@@ -92,6 +94,7 @@ pub enum PlaceReport {
 
 /// The state of an image's log.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct LogReport {
     /// Whether changes wait to be put in place by the next writer.
     pub pending: bool,
@@ -99,6 +102,7 @@ pub struct LogReport {
 
 /// How an image's parent is.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct ParentReport {
     /// The data identity that the child recorded.
     pub identity: Option<Uuid>,
@@ -116,6 +120,7 @@ pub struct ParentReport {
 /// How a parent is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "lowercase")]
+#[non_exhaustive]
 pub enum ParentState {
     /// There, and the right one.
     Ok,

@@ -14,6 +14,7 @@ use crate::storage::{files_in, free_space, is_temporary_name, user_of, writers_o
 
 /// What a first look shows. Sizes are in bytes.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct Status {
     /// The folder.
     #[serde(serialize_with = "crate::lossy::text")]
@@ -53,6 +54,7 @@ pub struct Status {
 
 /// Somebody at an image.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct Held {
     /// The file.
     #[serde(serialize_with = "crate::lossy::text")]
@@ -63,6 +65,7 @@ pub struct Held {
 
 /// A disk that a guest writes to.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct CurrentDisk {
     /// Its current image.
     #[serde(serialize_with = "crate::lossy::text")]

@@ -9,6 +9,7 @@ use crate::storage::real;
 
 /// Sums over images that belong together, or stand in one folder. Sizes are in bytes.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct Totals {
     /// All images.
     pub images: usize,

@@ -21,6 +21,7 @@ use crate::storage::{HostIdentity, ReadAt, files_in, is_temporary_name};
 
 /// Images and who depends on whom.
 #[derive(Debug, Default, Serialize)]
+#[non_exhaustive]
 pub struct Family {
     /// Images without a parent, or whose parent is not known, with all that grew from them.
     pub roots: Vec<Node>,
@@ -36,6 +37,7 @@ pub struct Family {
 
 /// One image in a family. Sizes are in bytes.
 #[derive(Debug, Serialize)]
+#[non_exhaustive]
 pub struct Node {
     /// The file.
     #[serde(serialize_with = "crate::lossy::text")]
@@ -79,6 +81,7 @@ pub struct Node {
 /// What an image is in its family.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "lowercase")]
+#[non_exhaustive]
 pub enum Role {
     /// No parent, and others grow from it: it must not change.
     Base,
@@ -90,6 +93,7 @@ pub enum Role {
 
 /// Something wrong with a file.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct Problem {
     /// The file.
     #[serde(serialize_with = "crate::lossy::text")]

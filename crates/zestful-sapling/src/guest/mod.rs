@@ -6,6 +6,7 @@ use crate::error::Result;
 
 /// A partition table.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
 pub enum PartitionTable {
     /// In the first sector; places are counted in sectors.
     Mbr,

@@ -73,6 +73,7 @@ impl std::fmt::Display for Kind {
 /// How a fixed disk takes its space from the host.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "lowercase")]
+#[non_exhaustive]
 pub enum Space {
     /// Every byte is written, so that nothing old can be read through whatever the host does.
     Written,
@@ -94,6 +95,7 @@ impl std::fmt::Display for Space {
 
 /// What an image says of itself. Sizes are in bytes.
 #[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
 pub struct ImageInfo {
     /// The on-disk layout.
     pub format: Format,
@@ -172,6 +174,7 @@ pub struct ParentRecord {
 
 /// How many blocks of an image are in which state.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct BlockCounts {
     /// All blocks.
     pub total: u64,

@@ -24,6 +24,7 @@ pub struct Diff {
 
 /// Where they differ. Sizes and places are in bytes.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct Difference {
     /// The ranges that differ, or may differ, in order; what lies past the end of the smaller disk counts as zero
     /// there.
@@ -40,6 +41,7 @@ pub struct Difference {
 
 /// One range.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct DiffRange {
     /// The first byte.
     pub offset: u64,

@@ -95,6 +95,7 @@ pub struct PinPlan {
 
 /// What was pinned. Sizes are in bytes.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct PinOutcome {
     /// The image.
     #[serde(serialize_with = "crate::lossy::text")]
@@ -165,6 +166,7 @@ impl PinPlan {
 
 /// Whether a pinned image still is what was pinned.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct PinReport {
     /// The image.
     #[serde(serialize_with = "crate::lossy::text")]
@@ -188,6 +190,7 @@ pub struct PinReport {
 
 /// A child of a pinned image.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct PinnedChild {
     /// The child.
     #[serde(serialize_with = "crate::lossy::text")]
@@ -310,6 +313,7 @@ fn read_through(child: &Path, ranges: &[Range<u64>]) -> Result<u64> {
 
 /// What became of a pin.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct UnpinOutcome {
     /// The image.
     #[serde(serialize_with = "crate::lossy::text")]

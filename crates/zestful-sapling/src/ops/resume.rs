@@ -17,6 +17,7 @@ use crate::storage::Held;
 /// What became of work that was carried on.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[serde(tag = "work", rename_all = "lowercase")]
+#[non_exhaustive]
 pub enum Resumed {
     /// A merge.
     Merge(MergeOutcome),
@@ -30,6 +31,7 @@ pub enum Resumed {
 
 /// Work that was over already.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct OverOutcome {
     /// The image with which it had been begun.
     #[serde(serialize_with = "crate::lossy::text")]

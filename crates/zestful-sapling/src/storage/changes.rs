@@ -12,6 +12,7 @@ use std::time::SystemTime;
 /// One change to a file.
 #[cfg_attr(not(feature = "testing"), allow(dead_code, reason = "only whoever watches reads it"))]
 #[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
 pub enum FileChange {
     /// Bytes written at an offset.
     Write(u64, Vec<u8>),
@@ -26,6 +27,7 @@ pub enum FileChange {
 /// One change on the host. Files are known by their inode.
 #[cfg_attr(not(feature = "testing"), allow(dead_code, reason = "only whoever watches reads it"))]
 #[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
 pub enum HostChange {
     /// A new, empty file.
     Create(PathBuf, u64),

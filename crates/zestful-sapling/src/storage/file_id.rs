@@ -13,6 +13,7 @@ use crate::error::{Error, Result};
 /// It stays the same when the file is renamed and when the host restarts; a copy has another one. The device is left
 /// out on purpose: its number may change at each start of the host.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[non_exhaustive]
 pub struct FileId {
     /// The inode.
     pub inode: u64,

@@ -20,6 +20,7 @@ const LAYERS: &[&[&str]] = &[
     &["guest"],
     &["family"],
     &["transfer"],
+    &["operation"],
     &["check", "ops"],
 ];
 

@@ -22,6 +22,7 @@ pub(super) fn run(console: &Console, typed: &Resume) -> Result<Outcome, Failure>
             let image = text::path(&outcome.path);
             vec![format!("what was begun with {image} was over; the copies of its journal are gone")]
         }
+        _ => vec![format!("carried on what was begun with {}", text::path(&typed.path))],
     };
     console.answer(&outcome, lines)?;
     Ok(Outcome::Done)

@@ -108,7 +108,7 @@ fn state_word(state: ParentState) -> &'static str {
         ParentState::Ok => "ok",
         ParentState::Missing => "missing",
         ParentState::Mismatch => "changed, or another disk",
-        ParentState::Unusable => "unusable",
+        _ => "unusable",
     }
 }
 
@@ -131,9 +131,9 @@ fn image_lines(console: &Console, report: &Report) -> Vec<String> {
     );
     let blocks = report.block_size.map_or_else(String::new, |bytes| format!(", blocks of {}", console.size(bytes)));
     let place = match report.place {
-        PlaceReport::File => "",
         PlaceReport::Device => ", a block device of the host",
         PlaceReport::Pieces => ", in pieces",
+        _ => "",
     };
     line("image", format!("{}, {}{blocks}{place}", report.format, report.kind));
     let space = report.space.map_or_else(String::new, |space| format!("; {space}"));
@@ -144,7 +144,6 @@ fn image_lines(console: &Console, report: &Report) -> Vec<String> {
         console.size(report.file_size)
     );
     match report.place {
-        PlaceReport::File => line("space", taken),
         PlaceReport::Pieces => line(
             "space",
             format!(
@@ -154,6 +153,7 @@ fn image_lines(console: &Console, report: &Report) -> Vec<String> {
             ),
         ),
         PlaceReport::Device => line("space", "the whole device".to_owned()),
+        _ => line("space", taken),
     }
     if let Some(blocks) = report.blocks {
         let held = blocks.full + blocks.partial;

@@ -174,6 +174,7 @@ pub struct CopyChainPlan {
 
 /// What became of it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct CopyChainOutcome {
     /// The copy of the current image.
     #[serde(serialize_with = "crate::lossy::text")]

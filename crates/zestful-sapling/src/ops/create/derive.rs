@@ -141,6 +141,7 @@ pub struct DerivePlan {
 
 /// What became of it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct DeriveOutcome {
     /// The new images.
     #[serde(serialize_with = "crate::lossy::text")]

@@ -64,6 +64,7 @@ pub(in crate::ops) struct NewDisk {
 
 /// What became of a plan for a new disk. Sizes are in bytes.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct NewDiskOutcome {
     /// The new image; of a disk in pieces the descriptor.
     #[serde(serialize_with = "crate::lossy::text")]

@@ -43,6 +43,7 @@ pub enum KeepName {
 
 /// One way to merge. Sizes are in bytes.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct MergeEstimate {
     /// Which image takes in the other.
     pub direction: Direction,

@@ -18,6 +18,7 @@ use crate::storage::{FileId, Held, inherit, mark_read_only, real, remove, rename
 
 /// What became of it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct MergeOutcome {
     /// Where the merged image stands.
     #[serde(serialize_with = "crate::lossy::text")]

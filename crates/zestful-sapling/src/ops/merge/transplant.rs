@@ -151,6 +151,7 @@ pub struct TransplantPlan {
 
 /// What became of it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct TransplantOutcome {
     /// The child.
     #[serde(serialize_with = "crate::lossy::text")]

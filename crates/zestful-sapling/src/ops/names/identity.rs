@@ -77,6 +77,7 @@ pub struct FreshIdentityPlan {
 
 /// What became of it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct FreshIdentityOutcome {
     /// The image.
     #[serde(serialize_with = "crate::lossy::text")]

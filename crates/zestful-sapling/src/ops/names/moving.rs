@@ -35,6 +35,7 @@ impl Payload for MovePayload {
 
 /// What became of it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct MoveOutcome {
     /// Where the image stands now.
     #[serde(serialize_with = "crate::lossy::text")]

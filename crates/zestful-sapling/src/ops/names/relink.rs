@@ -225,6 +225,7 @@ pub struct RelinkPlan {
 
 /// What became of it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct RelinkOutcome {
     /// The child.
     #[serde(serialize_with = "crate::lossy::text")]

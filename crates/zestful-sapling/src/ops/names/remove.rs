@@ -85,6 +85,7 @@ pub struct RemovePlan {
 
 /// What became of it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct RemoveOutcome {
     /// The name under which no image stands any more.
     #[serde(serialize_with = "crate::lossy::text")]

@@ -79,6 +79,7 @@ pub struct UnfreezePlan {
 
 /// What became of it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
 pub struct UnfreezeOutcome {
     /// The image.
     #[serde(serialize_with = "crate::lossy::text")]

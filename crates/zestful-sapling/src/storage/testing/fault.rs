@@ -15,6 +15,7 @@ const SECTOR: usize = 512;
 
 /// How a single change fails.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
 pub enum Fault {
     /// The host answers with this error, and nothing is changed.
     Error(i32),
@@ -40,6 +41,7 @@ struct State {
 
 /// What happened to a file: what it held at first, and each change since.
 #[derive(Clone, Debug)]
+#[non_exhaustive]
 pub struct Recording {
     /// The file before the first change.
     pub start: MemoryStorage,
