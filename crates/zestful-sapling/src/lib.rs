@@ -6,18 +6,24 @@
 //! are a *chain*. Only the end of a chain, its *current* image, may be written to: a parent's file knows nothing of its
 //! children, so nothing may change it behind their backs.
 //!
-//! # Layers
+//! # Where things are
 //! Each module uses only those above it in this list.
 //!
 //! | module | holds |
 //! |---|---|
 //! | [`error`], [`finding`], [`size`], [`progress`] | words that everything shares |
-//! | [`storage`] | where bytes live: files with their holes and locks, memory, storage that fails on demand |
+//! | [`storage`] | where bytes live: files with their holes and locks, devices, memory |
 //! | [`image`] | one image file of a format, alone |
 //! | [`chain`] | a disk as the guest sees it: an image and its parents |
-//! | [`family`] | who depends on whom, and what speaks against a change |
 //! | [`guest`] | what lies inside a disk: partition tables |
-//! | [`check`], [`ops`] | verifying; making, deriving, copying, looking; each change as a plan and its run |
+//! | [`family`] | who depends on whom: the tree of a folder, its status, and what speaks against a change |
+//! | [`check`], [`ops`] | verifying; making, deriving, copying, merging, moving: each asked for, planned, run |
+//! | [`safety`], [`formats`] | two pages: what is guaranteed after a crash, and how the formats are read and written |
+//!
+//! Everything that can be asked for is an [`Operation`](ops::Operation): `new` and setters, `plan()`, which changes
+//! nothing, and the plan's `run(&Progress)`. To read or write a disk open a [`Chain`](chain::Chain) or a
+//! [`ChainMut`](chain::ChainMut); to see a folder ask for its [`Family`](family::Family) or its
+//! [`Status`](family::Status).
 //!
 //! # An example
 //! ```
@@ -47,11 +53,31 @@
 //! # Errors
 //! [`Error`] has a family for each answer that a user may have to give: *damaged* files want a check and a backup,
 //! *unsupported* ones a newer version, *usage* another call, *refused* a decision, *I/O* a look at the host. Each says
-//! what, where, why and what to do.
+//! what, where, why and what to do; a [`Refusal`](error::Refusal) carries the facts, so that a caller can decide:
+//!
+//! ```
+//! use zestful_sapling::Error;
+//! use zestful_sapling::error::Refusal;
+//! use zestful_sapling::ops::{Merge, Operation, Planned};
+//! use zestful_sapling::progress::Progress;
+//!
+//! fn merge_or_say_who_is_in_the_way(child: &str) -> Result<(), Error> {
+//!     match Merge::new(child).plan() {
+//!         Ok(plan) => plan.run(&Progress::new()).map(|outcome| println!("{} bytes moved", outcome.bytes_moved)),
+//!         Err(Error::Refused(Refusal::InUse { path, holder }, _)) => {
+//!             let who = holder.map_or_else(|| "somebody".to_owned(), |holder| holder.name);
+//!             println!("{} is used by {who}: try again later", path.display());
+//!             Ok(())
+//!         }
+//!         Err(other) => Err(other),
+//!     }
+//! }
+//! ```
 //!
 //! # After a crash
 //! At every moment the files are valid images that hold all that was flushed; a new file stands under its name whole or
-//! not at all. The modules say how, and `docs/safety.md` gives the argument.
+//! not at all. Work that spans several files is recorded in a journal before it begins, and can be carried on or given
+//! up. [`safety`] gives the argument.
 
 mod bounded;
 mod bytes;
@@ -73,3 +99,9 @@ pub mod storage;
 mod transfer;
 
 pub use error::{Error, Result};
+
+#[doc = include_str!("../docs/safety.md")]
+pub mod safety {}
+
+#[doc = include_str!("../docs/formats.md")]
+pub mod formats {}

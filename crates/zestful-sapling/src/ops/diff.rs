@@ -53,7 +53,7 @@ impl Diff {
     /// The disks that these two images are the current ones of.
     ///
     /// ```
-    /// use zestful_sapling::ops::{Diff, Make};
+    /// use zestful_sapling::ops::{Diff, Make, Operation, Planned};
     /// use zestful_sapling::progress::Progress;
     /// # let folder = tempfile::tempdir().unwrap();
     /// # let (one, other) = (folder.path().join("a.vhdx"), folder.path().join("b.vhd"));
