@@ -43,7 +43,10 @@ pub enum Error {
         source: io::Error,
     },
     /// Work on a block device ended before it was done.
-    #[error("{} was begun and shows no disk now: begin again, nothing of its old content is left to rely on", path.display())]
+    #[error(
+        "{} was begun and shows no disk now: begin again, nothing of its old content is left to rely on",
+        path.display()
+    )]
     Unfinished {
         /// The device.
         path: PathBuf,
@@ -51,7 +54,10 @@ pub enum Error {
         source: Box<Error>,
     },
     /// Work on several files was begun and is not finished; whatever reads them reads as before.
-    #[error("what was begun with {} is not finished, and it reads as before; it can be carried on, or given up", path.display())]
+    #[error(
+        "what was begun with {} is not finished, and it reads as before; it can be carried on, or given up",
+        path.display()
+    )]
     UnderWay {
         /// The image.
         path: PathBuf,

@@ -1,4 +1,5 @@
-//! Paths in plain data: names that are no Unicode are told as far as they are, instead of taking all the rest with them.
+//! Paths in plain data: names that are no Unicode are told as far as they are, instead of taking all the rest with
+//! them.
 
 use std::path::{Path, PathBuf};
 

@@ -17,8 +17,8 @@ use crate::storage::{Access, FileStorage, HostIdentity, ReadAt};
 pub use report::CheckReport;
 
 /// An image to be verified: every structure of it, then its parent and whether it is the right one, and so on to the
-/// base. An image that is pinned is read and compared with its digests; a pinned parent only shows whether it was touched
-/// since. Nothing is written.
+/// base. An image that is pinned is read and compared with its digests; a pinned parent only shows whether it was
+/// touched since. Nothing is written.
 #[derive(Clone, Debug)]
 pub struct Check {
     path: PathBuf,

@@ -30,7 +30,8 @@ pub(super) fn verify(path: &Path, format: Option<Format>, progress: &Progress, r
     };
     for range in changed.iter().take(MOST_RANGES) {
         let message = format!(
-            "{} at byte {} of the disk are no longer what was pinned {:.0}; verifying the pin tells which children read them",
+            "{} at byte {} of the disk are no longer what was pinned {:.0}; verifying the pin tells which children \
+             read them",
             format_size(range.end - range.start),
             range.start,
             pin.pinned

@@ -68,7 +68,7 @@ impl Children {
 ///
 /// # Errors
 /// `Io` when a folder cannot be read or the image cannot be looked up; `Damaged` when its companion is; otherwise as
-/// [`open_image`] for the image itself.
+/// [`open_image`](crate::image::open_image) for the image itself.
 pub fn children_of(image: &Path, search: &Search) -> Result<Children> {
     let mut each = children_of_each(&[image.to_owned()], search)?;
     each.pop().ok_or_else(|| Error::usage("no image was named", "name one"))
@@ -122,8 +122,9 @@ fn judge(path: &Path, image: &dyn Image, identity: HostIdentity, parents: &mut [
                 parent.lost.push(path.to_owned());
             }
             Err(error) => {
+                let is_this = |there: &PathBuf| real(there).is_ok_and(|there| there == parent.real);
                 let names_this = matches!(error, Error::Parent(problem) if matches!(&problem.kind,
-                    ParentProblemKind::Mismatch { parent: there, .. } if real(there).is_ok_and(|there| there == parent.real)));
+                    ParentProblemKind::Mismatch { parent: there, .. } if is_this(there)));
                 if parent.settle(path, file) || names_this {
                     let reason = format!("its parent cannot be told: {}", error.with_causes());
                     parent.unknown.push(UnknownChild { path: path.to_owned(), reason });

@@ -69,8 +69,8 @@ impl Guard {
         Err(Error::refused(
             Refusal::HardLinks { path: image.to_owned(), names: found.nlink() },
             format!(
-                "{} is one of {} names of the same file (hard links); what is known under the others, and who uses them, is \
-                 not seen from here",
+                "{} is one of {} names of the same file (hard links); what is known under the others, and who uses \
+                 them, is not seen from here",
                 image.display(),
                 found.nlink()
             ),
@@ -159,7 +159,8 @@ impl Guard {
             return Ok(None);
         }
         let message = format!(
-            "{} is marked read-only, as images are that others grew from; nobody recorded who, and none was found in {}",
+            "{} is marked read-only, as images are that others grew from; nobody recorded who, and none was found in \
+             {}",
             image.display(),
             children.place()
         );

@@ -37,6 +37,7 @@ pub(crate) fn record_children(parent: &Path, change: &ChildrenChange<'_>, guard:
             children: change.new.iter().map(|(path, _)| path.clone()).collect(),
         },
         message,
-        "mend that first: whoever later merges, moves or removes the parent would not know of the child, which then breaks",
+        "mend that first: whoever later merges, moves or removes the parent would not know of the child, which then \
+         breaks",
     ))
 }

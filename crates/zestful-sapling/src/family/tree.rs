@@ -329,9 +329,9 @@ impl Survey {
                 continue;
             }
             let message = format!(
-                "{} is the companion of an image that is not there: one that was moved or removed by hand has left its pin and \
-                 its known children behind; bring it back, or have a child find it, or remove the companion if the \
-                 image is gone for good",
+                "{} is the companion of an image that is not there: one that was moved or removed by hand has left \
+                 its pin and its known children behind; bring it back, or have a child find it, or remove the \
+                 companion if the image is gone for good",
                 path.display()
             );
             self.problems.push(Problem { path, message });
@@ -346,8 +346,8 @@ impl Survey {
             let Some(id) = image.info.data_identity else { continue };
             if let Some(first) = by_data.get(&id) {
                 let message = format!(
-                    "{} has the same identity as {}: it was copied by hand; whoever searches for a parent may find either \
-                     (a fresh identity tells the copy apart)",
+                    "{} has the same identity as {}: it was copied by hand; whoever searches for a parent may find \
+                     either (a fresh identity tells the copy apart)",
                     image.path.display(),
                     first.path.display()
                 );

@@ -124,8 +124,8 @@ pub struct ImageInfo {
 }
 
 impl ImageInfo {
-    /// The most bytes that a file which takes `allocated` on the host can still grow by, whatever the kind of the image:
-    /// of a fixed disk, too, the host may have given only what was written. Tables and bitmaps are left out.
+    /// The most bytes that a file which takes `allocated` on the host can still grow by, whatever the kind of the
+    /// image: of a fixed disk, too, the host may have given only what was written. Tables and bitmaps are left out.
     pub fn most_growth(&self, allocated: u64) -> u64 {
         self.virtual_size.saturating_sub(allocated)
     }

@@ -21,8 +21,8 @@ use crate::transfer::{PIECE, changed_since, digest_pieces};
 
 /// An image to be pinned.
 ///
-/// What it can be allowed to do all the same: [`Override::InUse`] pins though another process has the image open
-/// for writing, [`Override::HardLinks`] one of several names of it.
+/// What it can be allowed to do all the same: [`InUse`](crate::family::Override::InUse) pins though another process
+/// has the image open for writing, [`HardLinks`](crate::family::Override::HardLinks) one of several names of it.
 #[derive(Clone, Debug)]
 pub struct PinImage {
     path: PathBuf,
@@ -49,7 +49,8 @@ impl Operation for PinImage {
     /// What pinning would do.
     ///
     /// # Errors
-    /// `Usage` when it is pinned already, or a device; `Refused` when somebody writes to it; otherwise as [`Chain::open`].
+    /// `Usage` when it is pinned already, or a device; `Refused` when somebody writes to it; otherwise as
+    /// [`Chain::open`].
     fn plan(self) -> Result<Self::Planned> {
         refuse_device(&self.path)?;
         let held = Arc::new(Held::default());
@@ -200,8 +201,8 @@ pub struct PinnedChild {
 }
 
 /// A pinned image to be compared with what was pinned: which ranges changed, and which children depend on them. When
-/// nothing changed, though the file was touched or copied by hand, the pin's record of the file is put right: it is whole
-/// again for whoever only looks.
+/// nothing changed, though the file was touched or copied by hand, the pin's record of the file is put right: it is
+/// whole again for whoever only looks.
 #[derive(Clone, Debug)]
 pub struct VerifyPin {
     path: PathBuf,

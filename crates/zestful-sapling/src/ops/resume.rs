@@ -40,8 +40,8 @@ pub struct OverOutcome {
 
 /// Work that was begun and cut short, to be carried on.
 ///
-/// What it can be allowed to do all the same: [`OtherHost`](crate::family::Override::OtherHost) carries on what another
-/// host began; otherwise as the work itself.
+/// What it can be allowed to do all the same: [`OtherHost`](crate::family::Override::OtherHost) carries on what
+/// another host began; otherwise as the work itself.
 #[derive(Clone, Debug)]
 pub struct Resume {
     path: PathBuf,

@@ -2,9 +2,9 @@
 //!
 //! `IMAGE.zsap.journal` stands beside the image with which the work began and, as a copy, beside every other image
 //! that takes part under its own name. The first line is the record: who began what, with
-//! the identity of every image in it; it appears whole, by a rename. Marks of how far the work is follow in the first journal only, a line each, appended
-//! and synced. Every line begins with a digest of its rest: a last line that is torn was never written, any other
-//! line that does not fit stops everything.
+//! the identity of every image in it; it appears whole, by a rename. Marks of how far the work is follow in the first
+//! journal only, a line each, appended and synced. Every line begins with a digest of its rest: a last line that is
+//! torn was never written, any other line that does not fit stops everything.
 //!
 //! The first journal is made before its copies and taken away after them, each step durable before the next, so that
 //! a copy that stands alone speaks of work that is over.

@@ -1,4 +1,5 @@
-//! The small files that stand beside an image: what is known of its children and its pin, and what is under way with it.
+//! The small files that stand beside an image: what is known of its children and its pin, and what is under way with
+//! it.
 
 mod companion;
 mod journal;

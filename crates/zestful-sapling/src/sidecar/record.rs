@@ -261,8 +261,8 @@ impl Header {
         Err(Error::refused(
             Refusal::OtherFiles { unproven: self.unproven.clone() },
             format!(
-                "{} of {} was begun with other files: this journal, or what it speaks of, is a copy, and {} may belong to \
-                 the original",
+                "{} of {} was begun with other files: this journal, or what it speaks of, is a copy, and {} may \
+                 belong to the original",
                 self.work,
                 self.image().display(),
                 names.join(", ")

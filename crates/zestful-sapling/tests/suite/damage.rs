@@ -280,7 +280,11 @@ proptest! {
     #[test]
     fn damaged_vhd_images_are_read_or_refused(
         damages in proptest::collection::vec(
-            (prop_oneof![3 => 0u64..2048, 1 => Just(0), 1 => 0u64..1 << 21], prop_oneof![Just(0), Just(u64::MAX), any::<u64>()], any::<bool>()),
+            (
+                prop_oneof![3 => 0u64..2048, 1 => Just(0), 1 => 0u64..1 << 21],
+                prop_oneof![Just(0), Just(u64::MAX), any::<u64>()],
+                any::<bool>(),
+            ),
             1..5,
         ),
         cut in proptest::option::weighted(0.2, 0u64..1 << 21),

@@ -70,7 +70,8 @@ fn a_log_that_could_not_be_replayed_is_not_begun() {
     }
 }
 
-/// The newest entry of a log says what is to change; where it was written wrong, that is not known, and nobody goes on without it.
+/// The newest entry of a log says what is to change; where it was written wrong, that is not known, and nobody goes
+/// on without it.
 #[test]
 fn an_image_whose_newest_log_entry_is_illegal_is_damaged() {
     let storage = Arc::new(MemoryStorage::new());

@@ -81,7 +81,10 @@ proptest! {
     #[test]
     fn unaligned_ranges_read_as_written(
         shape in shapes(),
-        writes in proptest::collection::vec((any::<prop::sample::Index>(), 1usize..9000, any::<u8>(), any::<bool>()), 1..20),
+        writes in proptest::collection::vec(
+            (any::<prop::sample::Index>(), 1usize..9000, any::<u8>(), any::<bool>()),
+            1..20,
+        ),
         probe in any::<prop::sample::Index>(),
     ) {
         let mut layers = Layers::new(shape);

@@ -58,8 +58,8 @@ pub(super) fn replay(inner: Arc<dyn ReadAt>, header: &Header, place: Region) -> 
     let found = ring.sequences(header.log)?;
     if let Some(entry) = found.illegal {
         let message = format!(
-            "the entry at {} of the log, the newest, has the right checksum, and descriptors that are not legal: no loss of \
-             power does that, and what it was to change is not known",
+            "the entry at {} of the log, the newest, has the right checksum, and descriptors that are not legal: no \
+             loss of power does that, and what it was to change is not known",
             entry.position
         );
         return Err(fatal("vhdx-log-entry", message));

@@ -119,7 +119,9 @@ mod tests {
     proptest! {
         /// No two places in use ever overlap, and what is given back is found again before the file grows.
         #[test]
-        fn places_never_overlap(steps in proptest::collection::vec((any::<bool>(), 1u64..5, any::<prop::sample::Index>()), 1..80)) {
+        fn places_never_overlap(
+            steps in proptest::collection::vec((any::<bool>(), 1u64..5, any::<prop::sample::Index>()), 1..80),
+        ) {
             let mut claims = Claims::new(10 * MIB);
             prop_assert!(claims.claim(0, 4 * MIB));
             prop_assert!(!claims.claim(3 * MIB, 2 * MIB));

@@ -8,8 +8,8 @@
 //! 3. writes the pages to their places, to be made durable by the next commit's step 1, so that the next entry may
 //!    name itself as the tail.
 //!
-//! A power loss before the end of 2 leaves the image of the commit before, one after it the new one. SpaceMap given back
-//! by a commit is used again only after it.
+//! A power loss before the end of 2 leaves the image of the commit before, one after it the new one. Space given
+//! back by a commit is used again only after it.
 
 use std::ops::Range;
 use std::path::Path;
@@ -187,7 +187,7 @@ impl VhdxMut {
         Ok(())
     }
 
-    /// SpaceMap for a block that reads as zero.
+    /// Space for a block that reads as zero.
     fn allocate(&mut self, len: u64) -> Result<u64> {
         let place = self.space.allocate(len);
         if place.reused {

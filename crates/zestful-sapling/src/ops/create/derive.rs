@@ -22,9 +22,10 @@ const INSTANT: Duration = Duration::from_millis(20);
 
 /// Children to be grown from one base.
 ///
-/// What it can be allowed to do all the same: [`Override::UnrecordedChild`] grows children though the base's
-/// companion cannot record them, [`Override::InUse`] though another process has the base open for writing,
-/// [`Override::HardLinks`] from one of several names of the base.
+/// What it can be allowed to do all the same: [`UnrecordedChild`](crate::family::Override::UnrecordedChild) grows
+/// children though the base's companion cannot record them, [`InUse`](crate::family::Override::InUse) though
+/// another process has the base open for writing, [`HardLinks`](crate::family::Override::HardLinks) from one of
+/// several names of the base.
 #[derive(Clone, Debug)]
 pub struct Derive {
     base: PathBuf,

@@ -256,8 +256,8 @@ fn check_sectors(source: &Chain, logical_sector: u32, guard: &Guard, plan: &mut 
     }
     let Some(table) = partition_table(source)? else { return Ok(()) };
     let message = format!(
-        "{} carries a partition table ({table}) for sectors of {own} bytes, the new disk has sectors of {logical_sector}: \
-         the table will not be readable",
+        "{} carries a partition table ({table}) for sectors of {own} bytes, the new disk has sectors of \
+         {logical_sector}: the table will not be readable",
         source.layers()[0].path().display()
     );
     if guard.allows(Override::Sectors) {

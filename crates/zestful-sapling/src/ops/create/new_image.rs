@@ -27,7 +27,7 @@ impl NewImage {
         Self::default()
     }
 
-    /// The format; one that the name contradicts needs [`Override::Ending`].
+    /// The format; one that the name contradicts needs [`Ending`](crate::family::Override::Ending).
     pub fn with_format(mut self, format: Format) -> Self {
         self.format = Some(format);
         self

@@ -19,11 +19,13 @@ use crate::storage::{Access, Held, entry, folder_of, is_marked_read_only, is_wri
 
 /// A child to be merged with its parent, or with everything up to an ancestor.
 ///
-/// What it can be allowed to do all the same: [`Override::UnknownChildren`] merges though something may have grown
-/// from a layer of which that cannot be told, [`Override::UnrecordedChild`] though a companion cannot be written,
-/// [`Override::InUse`] though another process has an image open for writing, [`Override::HardLinks`] though one has
-/// a second name, [`Override::SavedState`] though a suspended machine goes on from one, [`Override::OtherHost`]
-/// carries on what another host began.
+/// What it can be allowed to do all the same: [`UnknownChildren`](crate::family::Override::UnknownChildren) merges
+/// though something may have grown from a layer of which that cannot be told,
+/// [`UnrecordedChild`](crate::family::Override::UnrecordedChild) though a companion cannot be written,
+/// [`InUse`](crate::family::Override::InUse) though another process has an image open for writing,
+/// [`HardLinks`](crate::family::Override::HardLinks) though one has a second name,
+/// [`SavedState`](crate::family::Override::SavedState) though a suspended machine goes on from one,
+/// [`OtherHost`](crate::family::Override::OtherHost) carries on what another host began.
 #[derive(Clone, Debug)]
 pub struct Merge {
     child: PathBuf,
@@ -308,7 +310,7 @@ impl Planned for MergePlan {
     }
 
     /// Merges. At every moment, also after a crash, the child and all that grew from it read as before; the same call,
-    /// or [`resume`](super::resume), carries on from where it was.
+    /// or [`Resume`](crate::ops::Resume), carries on from where it was.
     ///
     /// # Errors
     /// `Refused` when an image changed since the plan was made, or is in use, or too little space is left; then nothing

@@ -19,10 +19,11 @@ use crate::transfer::{Delta, Mark, Transfer, cost_of, stamp_of};
 
 /// A child that is to be put onto another base.
 ///
-/// What it can be allowed to do all the same: [`Override::InUse`] though another process has an image open for
-/// writing, [`Override::UnrecordedChild`] though the new base's companion cannot record the child,
-/// [`Override::HardLinks`] though one of them has a second name, [`Override::SavedState`] though a suspended
-/// machine goes on from the child, [`Override::OtherHost`] carries on what another host began.
+/// What it can be allowed to do all the same: [`InUse`](crate::family::Override::InUse) though another process has
+/// an image open for writing, [`UnrecordedChild`](crate::family::Override::UnrecordedChild) though the new base's
+/// companion cannot record the child, [`HardLinks`](crate::family::Override::HardLinks) though one of them has a
+/// second name, [`SavedState`](crate::family::Override::SavedState) though a suspended machine goes on from the
+/// child, [`OtherHost`](crate::family::Override::OtherHost) carries on what another host began.
 #[derive(Clone, Debug)]
 pub struct Transplant {
     child: PathBuf,
@@ -173,7 +174,7 @@ impl Planned for TransplantPlan {
     }
 
     /// Transplants. At every moment, also after a crash, the child and all that grew from it read as before; the same
-    /// call, or [`resume`](super::resume), carries on.
+    /// call, or [`Resume`](crate::ops::Resume), carries on.
     ///
     /// # Errors
     /// `Refused` when an image changed since the plan was made or is in use; `UnderWay` when it was begun and could

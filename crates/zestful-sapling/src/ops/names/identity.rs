@@ -14,8 +14,9 @@ use crate::storage::Access;
 
 /// An image that is to get an identity of its own.
 ///
-/// What it can be allowed to do all the same: [`Override::UnknownChildren`], [`Override::InUse`],
-/// [`Override::HardLinks`], [`Override::SavedState`].
+/// What it can be allowed to do all the same: [`UnknownChildren`](crate::family::Override::UnknownChildren),
+/// [`InUse`](crate::family::Override::InUse), [`HardLinks`](crate::family::Override::HardLinks),
+/// [`SavedState`](crate::family::Override::SavedState).
 #[derive(Clone, Debug)]
 pub struct FreshIdentity {
     path: PathBuf,

@@ -18,9 +18,11 @@ use crate::storage::{Access, FileId, Held, entry, folder_of, is_marked_read_only
 
 /// An image to be moved or renamed.
 ///
-/// What it can be allowed to do all the same: [`Override::UnknownChildren`] moves though something may have grown
-/// from the image of which that cannot be told, [`Override::UnrecordedChild`] though a companion cannot be written,
-/// [`Override::InUse`], [`Override::HardLinks`], [`Override::OtherHost`].
+/// What it can be allowed to do all the same: [`UnknownChildren`](crate::family::Override::UnknownChildren) moves
+/// though something may have grown from the image of which that cannot be told,
+/// [`UnrecordedChild`](crate::family::Override::UnrecordedChild) though a companion cannot be written,
+/// [`InUse`](crate::family::Override::InUse), [`HardLinks`](crate::family::Override::HardLinks),
+/// [`OtherHost`](crate::family::Override::OtherHost).
 #[derive(Clone, Debug)]
 pub struct MoveImage {
     source: PathBuf,
@@ -215,7 +217,7 @@ impl Planned for MovePlan {
 
     /// Moves the image. First it has both names, and records a way to its own parent that is good from both; then each
     /// child records the new one; then the old one goes. At every moment, also after a crash, each child finds its
-    /// parent; the same move, or [`resume`](super::resume), carries on from there.
+    /// parent; the same move, or [`Resume`](crate::ops::Resume), carries on from there.
     ///
     /// # Errors
     /// `Refused` when another program has the image or a child open for writing by now; then nothing was begun.

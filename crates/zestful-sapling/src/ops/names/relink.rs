@@ -17,9 +17,10 @@ use crate::storage::{Access, Held, HostIdentity, folder_of, real};
 
 /// A child whose record of its parent is to be put right.
 ///
-/// What it can be allowed to do all the same: [`Override::Identity`] takes a parent that is not the one recorded,
-/// [`Override::UnrecordedChild`] one whose companion cannot record the child, [`Override::InUse`] goes on though
-/// another process has the child open for writing, [`Override::HardLinks`] though it has a second name.
+/// What it can be allowed to do all the same: [`Identity`](crate::family::Override::Identity) takes a parent that
+/// is not the one recorded, [`UnrecordedChild`](crate::family::Override::UnrecordedChild) one whose companion
+/// cannot record the child, [`InUse`](crate::family::Override::InUse) goes on though another process has the child
+/// open for writing, [`HardLinks`](crate::family::Override::HardLinks) though it has a second name.
 #[derive(Clone, Debug)]
 pub struct Relink {
     child: PathBuf,
@@ -133,8 +134,8 @@ impl Operation for Relink {
         if !reference.accepted.contains(&record.identity) {
             let message = differs(&*child, &reference, &parent, &found);
             if !self.guard.allows(Override::Identity) {
-                let advice = "restore the parent from a copy: wherever the child holds nothing itself, it would show this \
-                              other parent's content";
+                let advice = "restore the parent from a copy: wherever the child holds nothing itself, it would show \
+                 this other parent's content";
                 let refusal = Refusal::IdentityDiffers {
                     parent: parent.clone(),
                     expected: reference.accepted.clone(),

@@ -16,9 +16,9 @@ use crate::storage::{Access, Held, remove, sync_folder};
 
 /// An image to be removed.
 ///
-/// What it can be allowed to do all the same: [`Override::UnknownChildren`] removes an image that may have children
-/// of which that cannot be told, [`Override::InUse`] one that another program has open for writing,
-/// [`Override::HardLinks`] one of several names.
+/// What it can be allowed to do all the same: [`UnknownChildren`](crate::family::Override::UnknownChildren) removes
+/// an image that may have children of which that cannot be told, [`InUse`](crate::family::Override::InUse) one that
+/// another program has open for writing, [`HardLinks`](crate::family::Override::HardLinks) one of several names.
 #[derive(Clone, Debug)]
 pub struct Remove {
     path: PathBuf,

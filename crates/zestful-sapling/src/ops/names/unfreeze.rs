@@ -14,8 +14,8 @@ use crate::storage::{Access, Held, is_marked_read_only, mark_read_only, unmark_r
 
 /// A frozen image that is to be free again.
 ///
-/// What it can be allowed to do all the same: [`Override::UnknownChildren`] frees an image that may have children
-/// of which that cannot be told.
+/// What it can be allowed to do all the same: [`UnknownChildren`](crate::family::Override::UnknownChildren) frees
+/// an image that may have children of which that cannot be told.
 #[derive(Clone, Debug)]
 pub struct Unfreeze {
     path: PathBuf,

@@ -174,7 +174,8 @@ fn some_of(changes: &[HostChange], random: &mut Random) -> Vec<Option<HostChange
     for (number, change) in changes.iter().enumerate() {
         let kept = match change {
             HostChange::Content(file, operation, time) => {
-                let synced = |later: &HostChange| matches!(later, HostChange::Content(synced, FileChange::Sync, _) if synced == file);
+                let synced =
+                    |later: &HostChange| matches!(later, HostChange::Content(at, FileChange::Sync, _) if at == file);
                 match (changes[number..].iter().any(synced), random.below(2), random.below(4)) {
                     (true, ..) => Some(change.clone()),
                     (false, 0, _) => None,

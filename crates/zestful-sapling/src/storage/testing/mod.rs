@@ -1,6 +1,6 @@
-//! Equipment for tests, behind the feature `testing`: storage that fails on demand and tells every state in which a loss
-//! of power could leave a file ([`FaultStorage`]), and a recorder of everything that this library changes below a folder
-//! of the host ([`HostRecorder`]).
+//! Equipment for tests, behind the feature `testing`: storage that fails on demand and tells every state in which a
+//! loss of power could leave a file ([`FaultStorage`]), and a recorder of everything that this library changes below
+//! a folder of the host ([`HostRecorder`]).
 
 mod fault;
 mod host_state;

@@ -1,13 +1,9 @@
 //! Block devices, as loop devices over files: source and target, in use, full of old content, with large sectors.
 
-#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test ends where it fails")]
-
-mod scene;
-
 use std::path::Path;
 use std::process::Command;
 
-use scene::Scene;
+use crate::scene::Scene;
 
 /// A loop device over a file of the scene, detached when dropped.
 struct Loop {
@@ -203,8 +199,8 @@ fn a_device_with_large_sectors_keeps_them() {
     let forced = scene.run(&format!("copy {device} small.vhd --force=sectors -q"));
     forced.expect("forced", 0, "", "table will not be readable");
 }
-/// A loop device keeps its file inside the kernel, where no process shows it, and a mapping outlives its handle: both are
-/// seen, and one that only reads is no obstacle.
+/// A loop device keeps its file inside the kernel, where no process shows it, and a mapping outlives its handle: both
+/// are seen, and one that only reads is no obstacle.
 #[test]
 fn what_the_kernel_and_mappings_hold_is_not_changed() {
     let scene = Scene::new();
@@ -219,7 +215,8 @@ fn what_the_kernel_and_mappings_hold_is_not_changed() {
         scene.run("move herbarium.vhdx oak.vhdx -q").expect("a reader", 0, "", "");
         scene.run("move oak.vhdx herbarium.vhdx -q").expect("a reader", 0, "", "");
     }
-    let maps = "import mmap, sys\nfile = open('herbarium.vhdx', 'r+b')\nmap = mmap.mmap(file.fileno(), 4096)\nfile.close()\n\
+    let maps = "import mmap, sys\nfile = open('herbarium.vhdx', 'r+b')\nmap = mmap.mmap(file.fileno(), \
+     4096)\nfile.close()\n\
                 print('mapped', flush=True)\nsys.stdin.read()";
     let mut python = Command::new("python3");
     let python = python.args(["-c", maps]).current_dir(scene.path(""));

@@ -1,15 +1,11 @@
 //! Real ext4 volumes, made and checked by the host's own tools, through images and back.
 
-#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test ends where it fails")]
-
-mod scene;
-
 use std::fs::File;
 use std::io::{BufReader, Read};
 use std::path::Path;
 use std::process::Command;
 
-use scene::Scene;
+use crate::scene::Scene;
 
 fn tool(name: &str, args: &[&str], folder: &Path) -> bool {
     let output = Command::new(name).args(args).current_dir(folder).output();
@@ -163,7 +159,7 @@ fn a_fixed_copy_shares_its_space_where_the_host_can() {
         eprintln!("skipped: nothing can be mounted here");
         return;
     }
-    let _mounted = scene::Mounted::at(scene.path("xfs"));
+    let _mounted = crate::scene::Mounted::at(scene.path("xfs"));
     // Data of 100 MiB in pieces with holes between, and an end that is no whole block.
     let mut content = vec![0u8; (200 << 20) + 512];
     for start in (0..200usize).step_by(20) {

@@ -1,14 +1,10 @@
 //! Odd names, odd places, and options whose effect is easily lost: the real command.
 
-#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test ends where it fails")]
-
-mod scene;
-
 use std::ffi::OsStr;
 use std::io::Write;
 use std::os::unix::ffi::OsStrExt;
 
-use scene::Scene;
+use crate::scene::Scene;
 
 /// What does not fit is not written in part, whether its length is known before or not.
 #[test]

@@ -1,13 +1,9 @@
 //! Real merges of a real ext4 volume, killed at any moment: the chain stays readable, and the same command finishes.
 
-#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test ends where it fails")]
-
-mod scene;
-
 use std::process::Command;
 use std::time::{Duration, Instant};
 
-use scene::Scene;
+use crate::scene::Scene;
 
 /// The same volume before its guest worked, in between, and now.
 const VOLUMES: [&str; 3] = ["before.raw", "between.raw", "now.raw"];

@@ -1,7 +1,5 @@
 //! A folder to work in, and the real binary.
 
-#![allow(dead_code, reason = "each test binary uses a part of it")]
-
 use std::fs::File;
 use std::io::{Read, Seek, SeekFrom, Write};
 use std::path::PathBuf;

@@ -1,10 +1,6 @@
 //! The real command, one line a case.
 
-#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test ends where it fails")]
-
-mod scene;
-
-use scene::Scene;
+use crate::scene::Scene;
 use std::sync::Arc;
 
 use serde_json::Value;

@@ -1,16 +1,12 @@
 //! Any file is opened, judged or refused in 64 MiB of memory and a few seconds: what strangers made, what was made to
 //! explode, and long chains.
 
-#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test ends where it fails")]
-
-mod scene;
-
 use std::fs::File;
 use std::os::unix::fs::FileExt;
 use std::path::Path;
 use std::process::{Command, Stdio};
 
-use scene::Scene;
+use crate::scene::Scene;
 
 /// KiB of address space: the program itself, and what it asks for.
 const MEMORY: u64 = 64 << 10;
@@ -177,7 +173,8 @@ fn files_made_to_explode_are_refused_or_read() {
     let piece = r#"{"name":"a","size":1,"blake3":""},"#;
     for count in [400_000, 3_000_000] {
         let text = format!(
-            r#"{{"zestful_sapling_pieces":1,"format":"raw","virtual_size":{count},"logical_sector":512,"pieces":[{}]}}"#,
+            r#"{{"zestful_sapling_pieces":1,"format":"raw","logical_sector":512,"virtual_size":{count},
+                "pieces":[{}]}}"#,
             piece.repeat(count).trim_end_matches(',')
         );
         std::fs::write(scene.path("p.raw.pieces.json"), text).unwrap();
