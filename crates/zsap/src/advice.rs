@@ -1,10 +1,13 @@
 //! From what the library says went wrong to what may be typed next.
 
+use std::path::Path;
+
 use zestful_sapling::Error;
 use zestful_sapling::error::{Hold, ParentProblemKind, Refusal};
 use zestful_sapling::family::Override;
 
 use crate::args::overrides::name_of_override;
+use crate::report::text;
 
 /// What may be typed next, where that is known.
 pub(crate) fn next(error: &Error) -> Option<String> {
@@ -21,13 +24,18 @@ pub(crate) fn next(error: &Error) -> Option<String> {
             _ => None,
         },
         Error::UnderWay { path, source } => {
-            let path = path.display();
-            let how = format!("`zsap resume {path}` carries on, `zsap abandon {path}` gives it up");
+            let how = carry_on_or_give_up(path);
             Some(next(source).map_or_else(|| how.clone(), |first| format!("{first}; {how}")))
         }
         Error::Unfinished { source, .. } => next(source),
         _ => None,
     }
+}
+
+/// What may be typed for work that was cut short.
+pub(crate) fn carry_on_or_give_up(image: &Path) -> String {
+    let image = text::path(image);
+    format!("`zsap resume {image}` carries on, `zsap abandon {image}` gives it up")
 }
 
 fn next_after(refusal: &Refusal) -> Option<String> {

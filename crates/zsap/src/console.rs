@@ -67,13 +67,21 @@ impl Console {
         out.flush()
     }
 
-    /// The one JSON document.
+    /// The one JSON document, an object.
     pub(crate) fn document(&self, value: &impl Serialize) -> io::Result<()> {
-        let text = serde_json::to_string_pretty(value).map_err(io::Error::other)?;
+        let text = serde_json::to_string_pretty(&versioned(value)?).map_err(io::Error::other)?;
         self.log(&text);
         let mut out = io::stdout().lock();
         writeln!(out, "{text}")?;
         out.flush()
+    }
+
+    /// The one JSON document of a command that failed, on standard error.
+    pub(crate) fn error_document(&self, value: &impl Serialize) {
+        let Ok(text) = versioned(value).map(|value| value.to_string()) else { return };
+        self.log(&text);
+        // With standard error gone there is nobody left to tell; the exit status still does.
+        _ = writeln!(io::stderr(), "{text}");
     }
 
     /// Text for people, or the value for scripts.
@@ -179,4 +187,17 @@ impl Console {
             _ = writeln!(anstream::stderr(), "warning: cannot write to the log file {}: {error}", file.display());
         }
     }
+}
+
+/// The form of all documents; it rises when a name or a type changes.
+pub(crate) const SCHEMA_VERSION: u32 = 1;
+
+fn versioned(value: &impl Serialize) -> io::Result<serde_json::Value> {
+    let mut document = serde_json::Map::new();
+    document.insert("schema_version".to_owned(), SCHEMA_VERSION.into());
+    match serde_json::to_value(value).map_err(io::Error::other)? {
+        serde_json::Value::Object(fields) => document.extend(fields),
+        other => _ = document.insert("value".to_owned(), other),
+    }
+    Ok(document.into())
 }

@@ -12,6 +12,8 @@ use crate::console::Console;
 pub(crate) enum Outcome {
     Done,
     FoundDamage,
+    /// Something is unfinished, or wants to be looked at.
+    WantsALook,
 }
 
 /// Why a command failed.
@@ -61,6 +63,7 @@ pub(crate) fn settle(console: &Console, result: Result<Outcome, Failure>) -> Exi
     match result {
         Ok(Outcome::Done) => ExitCode::SUCCESS,
         Ok(Outcome::FoundDamage) => ExitCode::from(3),
+        Ok(Outcome::WantsALook) => ExitCode::from(5),
         // Whoever read the output has seen enough.
         Err(Failure::Output(error)) if error.kind() == std::io::ErrorKind::BrokenPipe => ExitCode::SUCCESS,
         Err(Failure::Output(error)) => {
@@ -69,16 +72,27 @@ pub(crate) fn settle(console: &Console, result: Result<Outcome, Failure>) -> Exi
         }
         Err(Failure::Library(error)) => {
             let (message, next) = (error.with_causes(), advice::next(&error));
-            console.error(&message);
-            if let Some(next) = &next {
-                console.hint(next);
-            }
             if console.json() {
                 let told = serde_json::json!({ "kind": kind(&error), "message": message, "next": next });
-                // Standard output may be gone as well; the exit status still tells.
-                _ = console.document(&serde_json::json!({ "error": told }));
+                console.error_document(&serde_json::json!({ "error": told }));
+            } else {
+                console.error(&message);
+                next.iter().for_each(|next| console.hint(next));
             }
             ExitCode::from(status(&error))
         }
     }
+}
+
+/// What was typed is none of what can be: told by the parser of arguments or, where JSON was asked for, as a document.
+pub(crate) fn misused(error: &clap::Error) -> ExitCode {
+    let asked_for_json = std::env::args_os().any(|word| word == "--json");
+    if !error.use_stderr() || !asked_for_json {
+        _ = error.print();
+    } else {
+        let told = serde_json::json!({ "kind": "usage", "message": error.render().to_string(), "next": null });
+        let document = serde_json::json!({ "schema_version": crate::console::SCHEMA_VERSION, "error": told });
+        eprintln!("{document}");
+    }
+    ExitCode::from(u8::try_from(error.exit_code()).unwrap_or(2))
 }

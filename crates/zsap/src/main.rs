@@ -22,7 +22,10 @@ fn allow_many_files() {
 
 fn main() -> ExitCode {
     allow_many_files();
-    let args = args::Args::parse();
+    let args = match args::Args::try_parse() {
+        Ok(args) => args,
+        Err(error) => return exit::misused(&error),
+    };
     let console = console::Console::new(&args.common);
     exit::settle(&console, commands::run(&args, &console))
 }

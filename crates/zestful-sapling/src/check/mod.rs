@@ -8,7 +8,8 @@ use std::sync::Arc;
 
 use crate::chain::{MAX_DEPTH, OpenOptions, parent_of};
 use crate::error::{Error, ParentProblemKind, Result};
-use crate::finding::{Finding, Repair, Severity};
+use crate::family::Health;
+use crate::finding::{Finding, Repair};
 use crate::image::{Format, Image, open_image, open_place, probe, vhd, vhdx};
 use crate::operation::{Operation, Plan, Planned};
 use crate::progress::Progress;
@@ -77,12 +78,12 @@ impl Planned for CheckPlan {
 
 fn check(path: &Path, format: Option<Format>, progress: &Progress) -> Result<CheckReport> {
     let options = OpenOptions::new();
-    let mut report = CheckReport { ok: true, files: Vec::new(), findings: Vec::new() };
+    let mut report = CheckReport { state: Health::Healthy, files: Vec::new(), findings: Vec::new() };
     let place = match open_place(path, Access::Read) {
         // A piece that is missing is damage that the descriptor tells of.
         Err(Error::Damaged(finding)) => {
             let files = vec![path.to_owned()];
-            return Ok(CheckReport { ok: false, files, findings: vec![*finding] });
+            return Ok(CheckReport { state: Health::Broken, files, findings: vec![*finding] });
         }
         other => other?,
     };
@@ -121,7 +122,7 @@ fn check(path: &Path, format: Option<Format>, progress: &Progress) -> Result<Che
             Err(other) => return Err(other),
         }
     }
-    report.ok = report.findings.iter().all(|finding| finding.severity != Severity::Error);
+    report.state = Health::of_findings(&report.findings);
     Ok(report)
 }
 

@@ -2,14 +2,15 @@
 
 use serde::Serialize;
 
+use crate::family::Health;
 use crate::finding::Finding;
 
 /// What `check` found.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[non_exhaustive]
 pub struct CheckReport {
-    /// Whether no finding is an error.
-    pub ok: bool,
+    /// What the findings come to.
+    pub state: Health,
     /// The files that were looked at, the image itself first.
     #[serde(serialize_with = "crate::lossy::text")]
     pub files: Vec<std::path::PathBuf>,

@@ -6,10 +6,12 @@ use std::path::{Path, PathBuf};
 use jiff::Timestamp;
 use serde::Serialize;
 
-use super::tree::{Family, Node, Problem, Role};
+use super::health::{Health, Problem, ProblemKind};
+use super::tree::{Family, Node, Role};
 use super::unfinished::UnderWay;
 use crate::error::Result;
 use crate::image::pieces::stray_pieces;
+use crate::size::format_size;
 use crate::storage::{files_in, free_space, is_temporary_name, user_of, writers_of};
 
 /// What a first look shows. Sizes are in bytes.
@@ -19,8 +21,8 @@ pub struct Status {
     /// The folder.
     #[serde(serialize_with = "crate::lossy::text")]
     pub folder: PathBuf,
-    /// Whether nothing is broken, unfinished or left over.
-    pub ok: bool,
+    /// How the worst of it is.
+    pub state: Health,
     /// Images that were seen.
     pub images: usize,
     /// Families that they form.
@@ -29,9 +31,6 @@ pub struct Status {
     pub problems: Vec<Problem>,
     /// What was begun and is not finished.
     pub under_way: Vec<UnderWay>,
-    /// Files that a killed program left under a temporary name; nothing refers to them.
-    #[serde(serialize_with = "crate::lossy::text")]
-    pub leftovers: Vec<PathBuf>,
     /// Images that somebody uses now, as far as this host tells.
     pub held: Vec<Held>,
     /// The disks that guests write to.
@@ -45,7 +44,7 @@ pub struct Status {
     #[serde(serialize_with = "crate::lossy::text")]
     pub oldest_frozen: Option<(PathBuf, Timestamp)>,
     /// The most that all current disks can still grow together.
-    pub worst_growth: u64,
+    pub most_growth: u64,
     /// Free space of the file system that holds the folder.
     pub host_free: u64,
     /// What could not be looked at when writers were looked for.
@@ -78,8 +77,8 @@ pub struct CurrentDisk {
     pub most_growth: u64,
     /// Layers below the current one.
     pub depth: usize,
-    /// Whether its chain is whole.
-    pub whole: bool,
+    /// How it is, with all that it reads through.
+    pub state: Health,
 }
 
 /// Looks at all images in a folder (not in folders below it) and those elsewhere that they grew from.
@@ -90,44 +89,53 @@ pub fn status_of(folder: &Path) -> Result<Status> {
     let family = Family::of_folder(folder)?;
     let mut status = Status {
         folder: folder.to_owned(),
-        ok: true,
+        state: family.state,
         images: family.totals.images,
         families: family.roots.len(),
         problems: family.problems,
         under_way: family.under_way,
-        leftovers: Vec::new(),
         held: Vec::new(),
         current: Vec::new(),
         pinned: Vec::new(),
         deepest: 0,
         oldest_frozen: None,
-        worst_growth: family.totals.most_growth,
+        most_growth: family.totals.most_growth,
         host_free: free_space(folder)?,
         not_seen: None,
     };
-    let mut waiting: Vec<(&Node, bool)> = family.roots.iter().map(|root| (root, true)).collect();
-    while let Some((node, whole)) = waiting.pop() {
-        let whole = whole && !node.broken;
-        status.note(node, whole);
-        waiting.extend(node.children.iter().map(|child| (child, whole)));
+    let mut waiting: Vec<&Node> = family.roots.iter().collect();
+    while let Some(node) = waiting.pop() {
+        status.note(node);
+        waiting.extend(&node.children);
     }
     status.note_writers(&family.roots);
     status.current.sort_by(|one, other| one.path.cmp(&other.path));
     for path in files_in(folder)?.into_iter().filter(|path| is_temporary_name(path)) {
-        status.leftovers.extend(stray_pieces(&path));
+        stray_pieces(&path).iter().for_each(|piece| status.tell_left_over(piece));
         match path.is_file().then(|| user_of(&path)).transpose()?.flatten() {
             Some(holder) => status.held.push(Held { path, holder: holder.name }),
-            None => status.leftovers.push(path),
+            None => status.tell_left_over(&path),
         }
     }
-    status.leftovers.sort();
-    status.ok = status.problems.is_empty()
-        && status.under_way.iter().all(|work| work.holder.is_some())
-        && status.leftovers.is_empty();
+    if status.most_growth > status.host_free {
+        let message = format!(
+            "all disks together can still grow by {}, and the host has {} free",
+            format_size(status.most_growth),
+            format_size(status.host_free)
+        );
+        status.problems.push(Problem::new(folder, ProblemKind::DoesNotFit, message));
+    }
+    status.problems.sort_by(|one, other| (other.severity, &one.path).cmp(&(one.severity, &other.path)));
+    status.state = status.problems.iter().map(|problem| problem.severity).fold(status.state, Health::max);
     Ok(status)
 }
 
 impl Status {
+    fn tell_left_over(&mut self, path: &Path) {
+        let message = format!("{} was never finished and nothing refers to it", path.display());
+        self.problems.push(Problem::new(path, ProblemKind::LeftOver, message));
+    }
+
     /// Who has images open for writing without taking a lock, as far as this host lets us see.
     fn note_writers(&mut self, roots: &[Node]) {
         let mut paths = Vec::new();
@@ -145,7 +153,7 @@ impl Status {
         }
     }
 
-    fn note(&mut self, node: &Node, whole: bool) {
+    fn note(&mut self, node: &Node) {
         self.deepest = self.deepest.max(node.depth + 1);
         if let Some(holder) = &node.in_use {
             self.held.push(Held { path: node.path.clone(), holder: holder.clone() });
@@ -168,7 +176,7 @@ impl Status {
             allocated_size: node.allocated_size,
             most_growth: node.most_growth,
             depth: node.depth,
-            whole,
+            state: node.state,
         });
     }
 }

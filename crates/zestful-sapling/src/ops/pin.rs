@@ -10,7 +10,7 @@ use serde::Serialize;
 use super::diff::DiffRange;
 use crate::chain::{Chain, Disk, OpenOptions};
 use crate::error::{Error, Result};
-use crate::family::{Guard, children_of};
+use crate::family::{Guard, Health, children_of};
 use crate::image::{Source, recognise};
 use crate::operation::{Operation, Plan, Planned};
 use crate::progress::Progress;
@@ -174,8 +174,8 @@ pub struct PinReport {
     pub path: PathBuf,
     /// When it was pinned.
     pub pinned: Timestamp,
-    /// Whether it is what it was.
-    pub ok: bool,
+    /// Healthy when it is what was pinned, broken when it is not.
+    pub state: Health,
     /// The ranges that changed, in whole pieces.
     pub changed: Vec<DiffRange>,
     /// Whether its identity is another one, so that its children do not find it any more.
@@ -286,7 +286,7 @@ impl Planned for VerifyPinPlan {
         Ok(PinReport {
             path: path.clone(),
             pinned: pin.pinned,
-            ok,
+            state: if ok { Health::Healthy } else { Health::Broken },
             changed: changed.collect(),
             identity_changed,
             children,

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use zestful_sapling::chain::{Chain, ChainMut, Disk, OpenOptions};
 use zestful_sapling::error::{Error, ParentProblemKind, Refusal};
-use zestful_sapling::family::{Family, ParentState, Role, Search, children_of, inspect};
+use zestful_sapling::family::{Family, Health, ParentState, Role, Search, children_of, inspect};
 use zestful_sapling::ops::{Derive, Make, Operation, Planned};
 use zestful_sapling::progress::Progress;
 use zestful_sapling::storage::{Access, FileStorage};
@@ -143,7 +143,7 @@ fn a_parent_changed_behind_its_childs_back_is_never_read() {
     let ParentProblemKind::Mismatch { parent, expected, found } = scene.problem("after.vhdx") else { panic!() };
     assert!(parent.ends_with("fen-base.vhdx") && expected != found);
     let report = check_chain(&scene.path("after.vhdx"), None).unwrap();
-    assert!(!report.ok);
+    assert_eq!(report.state, Health::Broken);
     assert_eq!(report.findings.iter().map(|f| f.code).collect::<Vec<_>>(), ["parent-mismatch"]);
     // A look that writes nothing changes no identity: opening for writing alone does not orphan anybody.
     let scene = Scene::new();

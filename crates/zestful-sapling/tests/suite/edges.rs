@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use zestful_sapling::chain::{Chain, ChainMut, Disk, OpenOptions};
 use zestful_sapling::error::{Error, Refusal};
-use zestful_sapling::family::{Guard, Override};
+use zestful_sapling::family::{Guard, Health, Override};
 use zestful_sapling::image::vhd::{self, VhdMut};
 use zestful_sapling::image::vhdx::VhdxMut;
 use zestful_sapling::image::{Image, ImageMut, Source, open_image};
@@ -317,7 +317,7 @@ fn data_that_became_zeros_is_no_longer_what_was_pinned() {
     std::fs::write(&base, content).unwrap();
     std::fs::set_permissions(&base, mode).unwrap();
     let report = verify_pin(&base).unwrap();
-    assert!(!report.ok);
+    assert_eq!(report.state, Health::Broken);
 }
 
 /// Work of any length ends soon after it was asked to.

@@ -5,7 +5,7 @@ use std::path::Path;
 
 use zestful_sapling::chain::{Chain, ChainMut, OpenOptions};
 use zestful_sapling::error::{Error, Refusal};
-use zestful_sapling::family::{Search, children_of};
+use zestful_sapling::family::{Health, Search, children_of};
 use zestful_sapling::image::Format;
 use zestful_sapling::ops::{
     Derive, Direction, KeepName, Merge, MoveImage, Operation, PinImage, Planned, Relink, Remove, Transplant,
@@ -150,7 +150,7 @@ impl Work {
             Work::Relink => false,
             Work::Derive => tribe.root.path().join("1").join(format!("new.{}", tribe.format)).exists(),
             Work::Remove => !tribe.path(LEAF).exists(),
-            Work::Pin => verify_pin(&tribe.path(0)).is_ok_and(|report| report.ok),
+            Work::Pin => verify_pin(&tribe.path(0)).is_ok_and(|report| report.state == Health::Healthy),
         };
         match [&child, &self.result(tribe)].into_iter().find(|image| journal_of(image).exists()) {
             // Its own command carries it on where the child still has its name, else it is resumed.

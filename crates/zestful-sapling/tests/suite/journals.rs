@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use zestful_sapling::chain::{Chain, ChainMut, OpenOptions};
 use zestful_sapling::error::{Error, Refusal};
-use zestful_sapling::family::{Override, status_of};
+use zestful_sapling::family::{Health, Override, status_of};
 use zestful_sapling::image::{Format, open_image_mut};
 use zestful_sapling::ops::{Direction, Merge, Operation, Planned};
 use zestful_sapling::progress::Progress;
@@ -96,7 +96,7 @@ fn a_damaged_journal_stops_everything_and_a_torn_end_nothing() {
                 for ended in [cut.resume(&[]), abandon(&cut.child, &[]).map(|_| ())] {
                     assert!(matches!(ended, Err(Error::Damaged(_))), "byte {at} of line {line}: {ended:?}");
                 }
-                assert!(!status_of(cut.folder.path()).unwrap().ok);
+                assert_eq!(status_of(cut.folder.path()).unwrap().state, Health::Broken);
                 cut.reads();
             }
         }

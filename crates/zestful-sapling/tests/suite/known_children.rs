@@ -6,7 +6,7 @@ use std::sync::Barrier;
 
 use zestful_sapling::chain::{Chain, ChainMut, OpenOptions};
 use zestful_sapling::error::{Error, Refusal};
-use zestful_sapling::family::{Override, Search, children_of, inspect, status_of};
+use zestful_sapling::family::{Health, Override, Search, children_of, inspect, status_of};
 use zestful_sapling::image::Format;
 use zestful_sapling::ops::{
     Derive, FreshIdentity, Merge, Operation, PinImage, Planned, Relink, Remove, Unfreeze, WriteBytes,
@@ -252,9 +252,9 @@ fn pins_are_put_right_and_know_what_they_do_not_know() {
     }
     std::fs::File::open(&base).unwrap().set_modified(std::time::SystemTime::UNIX_EPOCH).unwrap();
     for (folder, image) in [(scene.folder.path(), base.clone()), (copy.path(), copy.path().join("base.vhdx"))] {
-        assert!(!status_of(folder).unwrap().ok);
+        assert_eq!(status_of(folder).unwrap().state, Health::Broken);
         let verified = verify_pin(&image).unwrap();
-        assert!(verified.ok && verified.record_renewed, "{verified:?}");
+        assert!(verified.state == Health::Healthy && verified.record_renewed, "{verified:?}");
         assert_eq!(status_of(folder).unwrap().problems, vec![]);
         assert!(!verify_pin(&image).unwrap().record_renewed);
     }

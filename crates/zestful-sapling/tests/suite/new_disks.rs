@@ -6,7 +6,7 @@ use std::path::Path;
 use proptest::prelude::*;
 use zestful_sapling::chain::{Chain, ChainMut, Disk, OpenOptions};
 use zestful_sapling::error::{Error, Refusal};
-use zestful_sapling::family::{Override, Report, inspect};
+use zestful_sapling::family::{Health, Override, Report, inspect};
 use zestful_sapling::finding::Severity;
 use zestful_sapling::image::Space;
 use zestful_sapling::image::{Format, Kind};
@@ -365,7 +365,7 @@ fn a_spoiled_piece_is_named() {
     for (code, spoil) in spoils {
         spoil(&second);
         let report = check();
-        assert!(!report.ok);
+        assert_eq!(report.state, Health::Broken);
         assert!(report.findings.iter().any(|f| f.code == code && f.message.contains("in-pieces.001")), "{report:?}");
         let copied = Copy::new(&descriptor, path("copy.vhdx")).plan().and_then(|plan| plan.run(&Progress::new()));
         assert!(matches!(copied, Err(Error::Damaged(finding)) if finding.code == code), "{code}");

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use serde_json::json;
 use zestful_sapling::chain::{Chain, Disk, OpenOptions};
 use zestful_sapling::error::{Error, Refusal};
-use zestful_sapling::family::{Family, Override, Search, children_of, status_of};
+use zestful_sapling::family::{Family, Health, Override, Search, children_of, status_of};
 use zestful_sapling::image::Format;
 use zestful_sapling::ops::{
     FreshIdentity, Merge, MoveImage, Operation, PinImage, Planned, Relink, Remove, Transplant, WriteBytes,
@@ -67,19 +67,19 @@ fn a_pin_proves_content_and_names_what_changed_and_who_reads_it() {
         assert_eq!(kept["whole"], blake3::hash(&joined).to_hex().as_str());
         assert_eq!((&kept["virtual_size"], &kept["piece_size"]), (&json!(content.len()), &json!(PIECE)));
         let verify = || verify_pin(&base).unwrap();
-        assert!(verify().ok);
-        assert!(check_chain(&base, None).unwrap().ok);
+        assert_eq!(verify().state, Health::Healthy);
+        assert_eq!(check_chain(&base, None).unwrap().state, Health::Healthy);
         // One byte, and not even the file's time tells.
         spoil(&base, 1023 * 4096 + 5);
         let report = verify();
-        assert!(!report.ok && !report.identity_changed);
+        assert!(report.state == Health::Broken && !report.identity_changed);
         assert_eq!(report.changed.iter().map(|range| (range.offset, range.length)).collect::<Vec<_>>(), [(0, PIECE)]);
         let reads: Vec<u64> = report.children.iter().map(|child| child.bytes_read_through).collect();
         assert_eq!(reads, [PIECE, PIECE - 2 * 4096]);
         let checked = check_chain(&base, None).unwrap();
-        assert_eq!((checked.ok, checked.findings[0].code), (false, "pin-changed"));
+        assert_eq!((checked.state, checked.findings[0].code), (Health::Broken, "pin-changed"));
         spoil(&base, 1023 * 4096 + 5);
-        assert!(verify().ok);
+        assert_eq!(verify().state, Health::Healthy);
         // The digests themselves are proven.
         let mut spoiled = companion(&base);
         spoiled["pin"]["runs"][0]["digests"][0] = json!("00".repeat(32));
@@ -87,7 +87,7 @@ fn a_pin_proves_content_and_names_what_changed_and_who_reads_it() {
         assert!(matches!(verify_pin(&base), Err(Error::Damaged(_))));
         std::fs::write(companion_of(&base), "{").unwrap();
         assert!(matches!(verify_pin(&base), Err(Error::Damaged(_))));
-        assert!(!check_chain(&path("germination-01"), None).unwrap().ok);
+        assert_eq!(check_chain(&path("germination-01"), None).unwrap().state, Health::Broken);
     }
 }
 
@@ -124,7 +124,7 @@ fn a_pinned_image_refuses_every_change() {
     // Grown from it may be all the same.
     derive(&other, &path("records"), false);
     let status = status_of(folder.path()).unwrap();
-    assert_eq!((status.pinned.len(), status.ok, status.deepest), (2, true, 3));
+    assert_eq!((status.pinned.len(), status.state, status.deepest), (2, Health::Healthy, 3));
     assert_eq!(status.current.len(), 2);
     assert!(!unpin(&layer, &Search::default()).unwrap().writable, "it has a child");
     assert!(!unpin(&other, &Search::default()).unwrap().writable);

@@ -35,7 +35,7 @@ use values::rate;
 /// Make, derive, inspect, copy and check virtual disks and their chains.
 ///
 /// Sizes: K M G T and KiB MiB GiB TiB are powers of 1024, kB MB GB TB powers of 1000, plain digits are bytes.
-/// Exit status: 0 done, 1 failed, 2 wrong usage, 3 check found damage, 4 refused for safety.
+/// Exit status: 0 done, 1 failed, 2 wrong usage, 3 something is broken, 4 refused for safety, 5 something wants a look.
 #[derive(Debug, Parser)]
 #[command(name = "zsap", version, propagate_version = true, max_term_width = 100)]
 pub(crate) struct Args {

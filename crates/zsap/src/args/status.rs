@@ -9,4 +9,7 @@ pub(crate) struct Status {
     /// A folder
     #[arg(default_value = ".")]
     pub(crate) folder: PathBuf,
+    /// Of this alone the exit status does not speak
+    #[arg(long, value_name = "WHAT", value_parser = ["attention"])]
+    pub(crate) ignore: Option<String>,
 }

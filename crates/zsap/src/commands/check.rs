@@ -2,6 +2,7 @@
 
 use serde_json::json;
 use zestful_sapling::check;
+use zestful_sapling::family::Health;
 use zestful_sapling::finding::{Finding, Repair, Severity};
 
 use super::run::perform;
@@ -12,21 +13,21 @@ use crate::exit::{Failure, Outcome};
 use crate::report::text;
 
 pub(super) fn run(console: &Console, typed: &Check) -> Result<Outcome, Failure> {
-    let (mut ok, mut findings, mut lines) = (true, Vec::new(), Vec::new());
+    let (mut state, mut findings, mut lines) = (Health::Healthy, Vec::new(), Vec::new());
     for path in &typed.path {
         let check = with(check::Check::new(path), typed.format.of(path)?, check::Check::with_format);
         let Some(report) = perform(console, &check)? else { continue };
-        ok &= report.ok;
+        state = state.max(report.state);
         let layers = text::count(report.files.len(), "file", "files");
         let shown: Vec<&Finding> = report
             .findings
             .iter()
             .filter(|finding| console.common().verbose || finding.severity > Severity::Note)
             .collect();
-        let verdict = match (report.ok, shown.is_empty()) {
-            (true, true) => "sound".to_owned(),
-            (true, false) => "sound, with something to note".to_owned(),
-            (false, _) => console.alarming("damaged"),
+        let verdict = match (report.state, shown.is_empty()) {
+            (Health::Broken, _) => console.alarming("broken"),
+            (_, true) => "healthy".to_owned(),
+            (_, false) => "healthy, with something to note".to_owned(),
         };
         lines.push(format!("{}: {verdict} ({layers} looked at)", console.strong(&text::path(path))));
         for finding in shown {
@@ -34,14 +35,14 @@ pub(super) fn run(console: &Console, typed: &Check) -> Result<Outcome, Failure> 
         }
         findings.extend(report.findings);
     }
-    if !ok && console.common().quiet && !console.json() {
+    if state == Health::Broken && console.common().quiet && !console.json() {
         console.error("damage was found");
     }
     if console.common().plan {
         return Ok(Outcome::Done);
     }
-    console.answer(&json!({ "ok": ok, "findings": findings }), lines)?;
-    Ok(if ok { Outcome::Done } else { Outcome::FoundDamage })
+    console.answer(&json!({ "state": state, "findings": findings }), lines)?;
+    Ok(if state < Health::Broken { Outcome::Done } else { Outcome::FoundDamage })
 }
 
 fn describe(finding: &Finding) -> [String; 2] {

@@ -1,5 +1,6 @@
 //! `zsap pin`.
 
+use zestful_sapling::family::Health;
 use zestful_sapling::ops::{PinImage, PinReport, VerifyPin};
 
 use super::run::{asked, perform};
@@ -32,12 +33,12 @@ fn verify(console: &Console, typed: &Pin) -> Result<Outcome, Failure> {
     let verify = asked(VerifyPin::new(&typed.base), Some(&typed.search), &[]);
     let Some(report) = perform(console, &verify)? else { return Ok(Outcome::Done) };
     console.answer(&report, report_lines(console, &report))?;
-    Ok(if report.ok { Outcome::Done } else { Outcome::FoundDamage })
+    Ok(if report.state == Health::Healthy { Outcome::Done } else { Outcome::FoundDamage })
 }
 
 fn report_lines(console: &Console, report: &PinReport) -> Vec<String> {
     let name = console.strong(&text::path(&report.path));
-    if report.ok {
+    if report.state == Health::Healthy {
         let mut lines = vec![format!("{name} is what was pinned {}", text::age(Some(report.pinned)))];
         if report.record_renewed {
             lines.push(

@@ -16,27 +16,36 @@ use crate::report::text;
 
 pub(super) fn run(console: &Console, typed: &Show) -> Result<Outcome, Failure> {
     let Show { path: paths, format } = typed;
-    let (mut answers, mut lines) = (Vec::new(), Vec::new());
+    let (mut images, mut problems, mut lines) = (Vec::new(), Vec::new(), Vec::new());
+    let mut failed = None;
     for path in paths {
         if path.is_dir() {
-            let (reports, problems) = folder(path)?;
-            let totals = Totals::of_reports(&reports);
-            lines.extend(folder_lines(console, path, &reports, &problems, &totals));
-            answers.extend(reports.iter().map(|report| json!(report)));
-            answers.extend(
-                problems.iter().map(|(path, message)| json!({ "path": path.to_string_lossy(), "error": message })),
-            );
-        } else {
-            let report = inspect(path, format.of(path)?)?;
-            lines.extend(image_lines(console, &report));
-            answers.push(json!(report));
+            let (reports, unreadable) = folder(path)?;
+            lines.extend(folder_lines(console, path, &reports, &unreadable, &Totals::of_reports(&reports)));
+            images.extend(reports);
+            problems.extend(unreadable);
+            continue;
+        }
+        match format.of(path).and_then(|format| inspect(path, format)) {
+            Ok(report) => {
+                lines.extend(image_lines(console, &report));
+                images.push(report);
+            }
+            // One that cannot be read does not take the others with it.
+            Err(error) if paths.len() > 1 => {
+                lines.push(console.strong(&text::path(path)));
+                lines.push(trouble(console, "unreadable", &error.with_causes()));
+                problems.push((path.clone(), error.with_causes()));
+                failed = Some(error);
+            }
+            Err(error) => return Err(error.into()),
         }
     }
-    // One image is one object; several are a list.
-    let single = paths.len() == 1 && !paths[0].is_dir();
-    let answer = if single { answers.swap_remove(0) } else { Value::Array(answers) };
-    console.answer(&answer, lines)?;
-    Ok(Outcome::Done)
+    let totals = Totals::of_reports(&images);
+    let unread = |(path, message): &(PathBuf, String)| json!({ "path": path.to_string_lossy(), "message": message });
+    let problems: Vec<Value> = problems.iter().map(unread).collect();
+    console.answer(&json!({ "images": images, "problems": problems, "totals": totals }), lines)?;
+    failed.map_or(Ok(Outcome::Done), |error| Err(error.into()))
 }
 
 type Reports = (Vec<Report>, Vec<(PathBuf, String)>);

@@ -1,37 +1,48 @@
 //! `zsap status`.
 
-use zestful_sapling::family::{Status, status_of};
+use zestful_sapling::family::{Health, Status, UnderWayState, status_of};
 
-use crate::args;
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
 use crate::report::table::Table;
 use crate::report::text;
+use crate::{advice, args};
 
 pub(super) fn run(console: &Console, typed: &args::status::Status) -> Result<Outcome, Failure> {
     let status = status_of(&typed.folder)?;
     console.answer(&status, lines(console, &status))?;
-    Ok(Outcome::Done)
+    Ok(match status.state {
+        Health::Healthy => Outcome::Done,
+        Health::Attention if typed.ignore.is_some() => Outcome::Done,
+        Health::Broken => Outcome::FoundDamage,
+        _ => Outcome::WantsALook,
+    })
 }
 
 fn lines(console: &Console, status: &Status) -> Vec<String> {
     let place = std::fs::canonicalize(&status.folder).unwrap_or_else(|_| status.folder.clone());
-    let verdict = match (status.ok, status.problems.is_empty()) {
-        (true, _) => "all whole, nothing unfinished".to_owned(),
-        (false, true) => console.alarming("needs a hand"),
-        (false, false) => console.alarming("BROKEN"),
+    let verdict = match status.state {
+        Health::Healthy => "healthy".to_owned(),
+        Health::Attention => "worth a look".to_owned(),
+        Health::Unfinished => console.alarming("unfinished"),
+        _ => console.alarming("BROKEN"),
     };
     let mut lines = vec![format!("{}: {verdict}", console.strong(&text::path(&place)))];
-    let mut trouble = |word: &str, message: &str| {
+    let trouble = |word: &str, message: &str| {
         let text = text::wrapped(&format!("  {word}: {}", text::safe(message)), "    ");
-        lines.push(text.replacen(word, &console.alarming(word), 1));
+        text.replacen(word, &console.alarming(word), 1)
     };
     let word = |running: bool| if running { "under way" } else { "unfinished" };
-    status.under_way.iter().for_each(|work| trouble(word(work.holder.is_some()), &work.message));
-    status.problems.iter().for_each(|problem| trouble("problem", &problem.message));
-    for path in &status.leftovers {
-        let message = format!("{} was never finished and nothing refers to it: remove it", path.display());
-        trouble("left over", &message);
+    lines.extend(status.under_way.iter().map(|work| trouble(word(work.holder.is_some()), &work.message)));
+    for work in status.under_way.iter().filter(|work| work.state == UnderWayState::CutShort) {
+        lines.push(format!("  next: {}", advice::carry_on_or_give_up(&work.path)));
+    }
+    for problem in &status.problems {
+        let word = match problem.severity {
+            Health::Broken => "broken",
+            _ => "note",
+        };
+        lines.push(trouble(word, &problem.message));
     }
     lines.extend(
         status.held.iter().map(|held| format!("  held: {} by {}", text::name(&held.path), text::safe(&held.holder))),
@@ -42,7 +53,7 @@ fn lines(console: &Console, status: &Status) -> Vec<String> {
         for disk in &status.current {
             table.row(vec![
                 text::name(&disk.path),
-                if disk.whole { "whole" } else { "BROKEN" }.to_owned(),
+                state_word(disk.state).to_owned(),
                 console.size(disk.virtual_size),
                 console.size(disk.allocated_size),
                 console.size(disk.most_growth),
@@ -69,7 +80,7 @@ fn lines(console: &Console, status: &Status) -> Vec<String> {
         ));
     }
     lines.push(text::wrapped(&format!("  {}", facts.join("; ")), "  "));
-    let fits = match status.worst_growth <= status.host_free {
+    let fits = match status.most_growth <= status.host_free {
         true => "fits".to_owned(),
         false => format!("does {}", console.alarming("not fit")),
     };
@@ -77,9 +88,19 @@ fn lines(console: &Console, status: &Status) -> Vec<String> {
         &format!(
             "  {} free on the host; all disks together can still grow by {}, which {fits}",
             console.size(status.host_free),
-            console.size(status.worst_growth)
+            console.size(status.most_growth)
         ),
         "  ",
     ));
     lines
+}
+
+/// The state of a disk, in the words of every table.
+pub(super) fn state_word(state: Health) -> &'static str {
+    match state {
+        Health::Healthy => "healthy",
+        Health::Attention => "worth a look",
+        Health::Unfinished => "unfinished",
+        _ => "BROKEN",
+    }
 }

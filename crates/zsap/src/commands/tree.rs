@@ -1,6 +1,6 @@
 //! `zsap tree`.
 
-use zestful_sapling::family::{Family, Node, Role};
+use zestful_sapling::family::{Family, Health, Node, Role};
 use zestful_sapling::storage::free_space;
 
 use crate::args::tree::Tree;
@@ -41,8 +41,9 @@ pub(super) fn run(console: &Console, typed: &Tree) -> Result<Outcome, Failure> {
         lines.push(text.replacen("unfinished:", &console.alarming("unfinished:"), 1));
     }
     for problem in &family.problems {
-        let text = text::wrapped(&format!("  problem: {}", text::safe(&problem.message)), "    ");
-        lines.push(text.replacen("problem:", &console.alarming("problem:"), 1));
+        let word = if problem.severity == Health::Broken { "broken:" } else { "note:" };
+        let text = text::wrapped(&format!("  {word} {}", text::safe(&problem.message)), "    ");
+        lines.push(text.replacen(word, &console.alarming(word), 1));
     }
     console.answer(&family, lines)?;
     Ok(Outcome::Done)
@@ -52,7 +53,7 @@ pub(super) fn run(console: &Console, typed: &Tree) -> Result<Outcome, Failure> {
 const MOST_INDENT: usize = 5;
 
 fn rows(console: &Console, node: &Node, lead: &str, below: &str, table: &mut Table) {
-    let role = match (node.broken, node.role) {
+    let role = match (node.state == Health::Broken, node.role) {
         (true, _) => "BROKEN",
         (false, Role::Base) => "base",
         (false, Role::Frozen) => "frozen",

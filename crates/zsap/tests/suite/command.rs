@@ -34,7 +34,7 @@ fn commands_do_what_they_say() {
         ("show germination-01.vhdx", 0, "parent      ok: ", ""),
         ("show .", 0, "germination-01.vhdx  vhdx    differencing  2 GiB", ""),
         ("tree", 0, "├─ germination-01.vhdx      1  current", ""),
-        ("check germination-01.vhdx germination-02.vhdx", 0, "germination-02.vhdx: sound (2 files looked at)", ""),
+        ("check germination-01.vhdx germination-02.vhdx", 0, "germination-02.vhdx: healthy (2 files looked at)", ""),
         ("copy germination-01.vhdx flat.raw", 0, "2 GiB disk, raw fixed; 512 B of data written", ""),
         ("copy flat.raw again.vhdx -q", 0, "", ""),
         ("bytes read again.vhdx --at 1G --len 18", 0, "Caltha palustris\n", ""),
@@ -42,7 +42,7 @@ fn commands_do_what_they_say() {
         ("derive old-base.vhd old-child.vhd", 0, "grew old-child.vhd", ""),
         ("derive old-base.vhd wrong.vhdx", 2, "", "a child of a vhd image is a vhd image"),
         ("bytes read old-child.vhd --at 1G --len 18", 0, "Caltha palustris\n", ""),
-        ("check old-child.vhd", 0, "old-child.vhd: sound (2 files looked at)", ""),
+        ("check old-child.vhd", 0, "old-child.vhd: healthy (2 files looked at)", ""),
         ("copy seeds.txt b.vhdx", 2, "", "seeds.txt carries no signature of an image format"),
         ("children fen-base.vhdx", 0, "2 children; looked into .; elsewhere there may be others", ""),
         ("remove fen-base.vhdx", 4, "", "is the parent of ./germination-01.vhdx,"),
@@ -121,12 +121,12 @@ fn json_is_one_document_with_the_promised_keys() {
             assert!(value.get(key).is_some(), "{key} is missing in {value}");
         }
     };
-    let show = scene.json("show germination-01.vhdx");
+    let show = scene.shown("germination-01.vhdx");
     keys(&show, "path format kind virtual_size file_size allocated_size block_size logical_sector physical_sector");
     keys(&show, "identity data_identity parent depth in_use blocks log host_free");
     keys(&show["parent"], "identity recorded_paths found_path state");
     assert_eq!((&show["parent"]["state"], &show["virtual_size"]), (&"ok".into(), &(1u64 << 30).into()));
-    assert_eq!(scene.json("show fen-base.vhdx")["parent"], Value::Null);
+    assert_eq!(scene.shown("fen-base.vhdx")["parent"], Value::Null);
     let tree = scene.json("tree");
     assert_eq!(tree["roots"][0]["children"][0]["path"], "./germination-01.vhdx");
     assert_eq!(tree["problems"], Value::Array(vec![]));
@@ -134,10 +134,10 @@ fn json_is_one_document_with_the_promised_keys() {
     keys(&plan, "operation steps files bytes_read bytes_written peak_extra_space warnings");
     keys(&plan["files"], "create change rename remove");
     let check = scene.json("check germination-01.vhdx");
-    assert_eq!((&check["ok"], &check["findings"]), (&true.into(), &Value::Array(vec![])));
+    assert_eq!((&check["state"], &check["findings"]), (&"healthy".into(), &Value::Array(vec![])));
     assert_eq!(scene.json("bytes read germination-01.vhdx --at 0 --len 2")["hex"], "0000");
-    let error: Value = serde_json::from_str(&scene.run("show nothing.vhdx --json").out).unwrap();
-    assert_eq!(error["error"]["kind"], "host");
+    assert_eq!(scene.error("show nothing.vhdx", 1)["kind"], "host");
+    assert_eq!(scene.error("show", 2)["kind"], "usage");
 }
 
 #[test]
@@ -234,7 +234,7 @@ fn layers_are_merged_transplanted_and_pinned() {
         ("pin germination-02.vhdx --verify", 2, "", "is not pinned"),
         ("show fen-base.vhdx", 0, "pinned, never to change", ""),
         ("tree", 0, "base, pinned", ""),
-        ("status", 0, "all whole, nothing unfinished", ""),
+        ("status", 0, ": healthy", ""),
         ("status", 0, "3 layers; oldest frozen layer", ""),
         ("bytes write fen-base.vhdx --at 0 -i seeds.txt", 4, "", "is pinned, never to change"),
         ("merge after-sowing.vhdx --into fen-base.vhdx", 4, "", "is pinned, never to change"),
@@ -276,7 +276,7 @@ fn layers_are_merged_transplanted_and_pinned() {
     scene.spoil("fen-base.vhdx", 5 << 20);
     scene.run("pin fen-base.vhdx --verify").expect("changed", 3, "germination-02.vhdx reads 4 MiB of these", "");
     scene.run("check fen-base.vhdx").expect("changed", 3, "are no longer what was pinned", "");
-    scene.run("check germination-02.vhdx").expect("touched", 0, "was written to behind its children's back", "");
+    scene.run("check germination-02.vhdx").expect("touched", 3, "was written to behind its children's back", "");
 }
 
 /// An interrupted merge is told everywhere, guards its images, and is carried on or given up.
@@ -300,8 +300,8 @@ fn an_interrupted_merge_is_told_and_carried_on() {
         let told = String::from_utf8_lossy(&output.stderr).split_whitespace().collect::<Vec<_>>().join(" ");
         assert_eq!(output.status.code(), Some(1), "{told}");
         assert!(told.contains("is not finished, and it reads as before"), "{told}");
-        for typed in ["status", "tree", &format!("show {}", name("now"))] {
-            scene.run(typed).expect(typed, 0, "is not finished; it reads as before", "");
+        for (typed, status) in [("status", 5), ("tree", 0), (&*format!("show {}", name("now")), 0)] {
+            scene.run(typed).expect(typed, status, "is not finished; it reads as before", "");
         }
         for typed in ["bytes write X --at 0 -i seeds.txt", "remove X", "derive X other.E", "identity X --fresh"] {
             let typed = typed.replace('X', &name("now")).replace(".E", &format!(".{ending}"));
@@ -309,7 +309,7 @@ fn an_interrupted_merge_is_told_and_carried_on() {
         }
         scene.run(&format!("bytes read {} --at 23M --len 4", name("now"))).expect("reads", 0, "\u{7}\u{7}", "");
         scene.run(ends).expect(ends, 0, name("now").as_str(), "");
-        scene.run("status").expect("status", 0, "all whole, nothing unfinished", "");
+        scene.run("status").expect("status", 0, ": healthy", "");
         scene.run(&format!("merge {} -q", name("now"))).expect(
             "again",
             if ending == "vhd" { 0 } else { 2 },
@@ -317,7 +317,7 @@ fn an_interrupted_merge_is_told_and_carried_on() {
             if ending == "vhd" { "" } else { "has no parent" },
         );
         scene.run(&format!("bytes read {} --at 23M --len 4", name("now"))).expect("reads", 0, "\u{7}\u{7}", "");
-        scene.run(&format!("check {}", name("now"))).expect("check", 0, "sound", "");
+        scene.run(&format!("check {}", name("now"))).expect("check", 0, "healthy", "");
         assert!(!scene.path(&name("base")).exists());
     }
 }
@@ -338,12 +338,12 @@ fn a_killed_writer_leaves_a_sound_image() {
             // It may have finished already, which is as good.
             _ = writer.kill();
             writer.wait().unwrap();
-            scene.run(&format!("check child.{ending}")).expect("check", 0, "sound", "");
+            scene.run(&format!("check child.{ending}")).expect("check", 0, "healthy", "");
             let read = format!("bytes read child.{ending} --at 1M --len 18");
             scene.run(&read).expect("the base shows through", 0, "Caltha palustris\n", "");
         }
         scene.run(&format!("bytes write child.{ending} --at 0 -i seeds.txt -q")).expect("write", 0, "", "");
-        scene.run(&format!("check child.{ending}")).expect("check", 0, "sound", "");
+        scene.run(&format!("check child.{ending}")).expect("check", 0, "healthy", "");
     }
 }
 
@@ -467,7 +467,7 @@ fn a_full_host_is_told_with_both_figures() {
     // The same for a write into an image: it fails, the disk stays whole.
     let fill = scene.run("bytes write small/a.vhdx --at 0 -i big.raw");
     fill.expect("full", 1, "", "No space left on device");
-    scene.run("check small/a.vhdx").expect("whole", 0, "small/a.vhdx: sound", "");
+    scene.run("check small/a.vhdx").expect("whole", 0, "small/a.vhdx: healthy", "");
     drop(small);
 }
 
@@ -531,7 +531,7 @@ fn a_chain_that_is_too_deep_is_told() {
         tree.expect("tree", 0, if out == told { told } else { "layer-0.vhd" }, "");
         assert!(tree.out.lines().all(|line| line.chars().count() <= 100), "wider than a terminal");
         let checked = if status == 0 && out != told { 0 } else { 3 };
-        let out = if checked == 0 { "sound (4001 files looked at)" } else { told };
+        let out = if checked == 0 { "healthy (4001 files looked at)" } else { told };
         scene.run(&format!("check layer-{layer}.vhd")).expect("check", checked, out, "");
     }
     scene.run("bytes read layer-4000.vhd --at 0 --len 1").expect("read", 0, "\0", "");

@@ -77,7 +77,7 @@ fn a_device_is_source_and_target() {
     assert_holds(Path::new(device), &content);
 
     scene.run(&format!("copy {device} back.vhd --verify -q")).expect("back", 0, "", "");
-    scene.run("check back.vhd").expect("check", 0, "sound", "");
+    scene.run("check back.vhd").expect("check", 0, "healthy", "");
     scene.run("copy back.vhd back.raw -q").expect("copy", 0, "", "");
     assert_holds(&scene.path("back.raw"), &content);
     scene.run(&format!("make filled.vhdx --filled-from {device} -q")).expect("make", 0, "", "");
@@ -188,9 +188,9 @@ fn a_device_with_large_sectors_keeps_them() {
     content[4096..4096 + 18].copy_from_slice(b"Caltha palustris\n\n");
     assert_holds(Path::new(device), &content);
     scene.run(&format!("copy {device} back.vhdx -q")).expect("back", 0, "", "");
-    assert_eq!(scene.json("show back.vhdx")["logical_sector"], 4096);
+    assert_eq!(scene.shown("back.vhdx")["logical_sector"], 4096);
     scene.run(&format!("copy {device} parts --piece-size 4M -q")).expect("pieces", 0, "", "");
-    assert_eq!(scene.json("show parts.pieces.json")["logical_sector"], 4096);
+    assert_eq!(scene.shown("parts.pieces.json")["logical_sector"], 4096);
     // Under a partition table sectors do not change without a word.
     std::fs::write(scene.path("table"), "EFI PART").unwrap();
     scene.run(&format!("bytes write {device} --at 4096 -i table -q")).expect("write", 0, "", "");

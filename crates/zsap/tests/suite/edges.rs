@@ -38,15 +38,16 @@ fn names_that_are_no_unicode_are_told_as_far_as_they_are() {
     std::fs::copy(scene.path("child.vhdx"), &odd).unwrap();
     std::fs::write(scene.path("").join(OsStr::from_bytes(b"broken-\xfe.vhdx")), b"nothing").unwrap();
     let told = |found: &str| found.contains("odd-\u{fffd}.vhdx");
-    let list = scene.json("show .");
-    assert_eq!(list.as_array().unwrap().len(), 4);
-    assert!(told(&list.to_string()) && list.to_string().contains("broken-\u{fffd}.vhdx"), "{list}");
+    let list = scene.json("show .")["images"].clone();
+    let unreadable = scene.json("show .")["problems"].to_string();
+    assert_eq!(list.as_array().unwrap().len(), 3);
+    assert!(told(&list.to_string()) && unreadable.contains("broken-\u{fffd}.vhdx"), "{list}{unreadable}");
     for typed in ["tree .", "children base.vhdx"] {
         let found = scene.json(typed).to_string();
         assert!(told(&found) && found.contains("child.vhdx"), "{typed}: {found}");
     }
     let status = scene.run("status --json");
-    assert!(status.status == 0 && told(&status.out), "{}", status.out);
+    assert!(status.status == 3 && told(&status.out), "{}", status.out);
     scene.run("merge child.vhdx").expect("its twin", 4, "", "has other children than");
 }
 
@@ -56,20 +57,21 @@ fn status_tells_what_is_missing_and_what_is_left() {
     let scene = Scene::new();
     scene.run("make a.raw 3M -q").expect("make", 0, "", "");
     scene.run("copy a.raw parts.raw --piece-size 1M -q").expect("pieces", 0, "", "");
-    scene.run("status").expect("whole", 0, "all whole", "");
+    scene.run("status").expect("whole", 0, ": healthy", "");
     // As a kill leaves it between the pieces' names and the descriptor's.
     let descriptor = scene.path("parts.raw.pieces.json");
     std::fs::rename(&descriptor, scene.path("parts.raw.pieces.json.partial-0123abcd")).unwrap();
     for piece in ["parts.raw.000", "parts.raw.001", "parts.raw.002", "parts.raw.pieces.json.partial-0123abcd"] {
-        scene.run("status").expect(piece, 0, &format!("{piece} was never finished"), "");
+        scene.run("status").expect(piece, 5, &format!("{piece} was never finished"), "");
     }
     std::fs::rename(scene.path("parts.raw.pieces.json.partial-0123abcd"), descriptor).unwrap();
-    scene.run("status").expect("back", 0, "all whole", "");
+    scene.run("status").expect("back", 0, ": healthy", "");
     std::fs::remove_file(scene.path("parts.raw.001")).unwrap();
-    scene.run("status").expect("a piece is gone", 0, "parts.raw.001", "");
+    scene.run("status").expect("a piece is gone", 3, "parts.raw.001", "");
     std::fs::write(scene.path("parts.raw.001"), vec![0; 1 << 20]).unwrap();
     std::os::unix::fs::symlink("gone.vhdx", scene.path("link.vhdx")).unwrap();
-    scene.run("status").expect("a link", 0, "link.vhdx is a link to gone.vhdx, and nothing is there", "");
+    scene.run("status --ignore attention").expect("a link, left alone", 0, "worth a look", "");
+    scene.run("status").expect("a link", 5, "link.vhdx is a link to gone.vhdx, and nothing is there", "");
 }
 
 /// A disk that has its size and not its space is promised as a dynamic one is.
@@ -83,21 +85,29 @@ fn sparse_disks_count_in_what_was_promised() {
     }
     scene.run("make d.raw 8M --kind fixed --space reserved -q").expect("reserved", 0, "", "");
     let status = scene.json("status");
-    let worst = status["worst_growth"].as_u64().unwrap();
+    let worst = status["most_growth"].as_u64().unwrap();
     assert!((3 << 30) - (64 << 20) < worst && worst <= 3 << 30, "{worst}");
     let each: u64 =
         status["current"].as_array().unwrap().iter().map(|disk| disk["most_growth"].as_u64().unwrap()).sum();
-    let shown: u64 =
-        scene.json("show .").as_array().unwrap().iter().map(|disk| disk["most_growth"].as_u64().unwrap()).sum();
+    let shown: u64 = scene.json("show .")["images"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|disk| disk["most_growth"].as_u64().unwrap())
+        .sum();
     assert_eq!((each, shown), (worst, worst));
     // A frozen layer is promised to nobody any more; whoever adds up says so.
     scene.run("derive c.vhd child.vhd -q").expect("derive", 0, "", "");
     scene.run("copy d.raw parts.raw --piece-size 4M -q").expect("pieces", 0, "", "");
     let totals = &scene.json("tree")["totals"];
     assert_eq!(totals["promised"].as_u64().unwrap(), (3 << 30) + (8 << 20));
-    assert_eq!(totals["most_growth"], scene.json("status")["worst_growth"]);
-    let allocated: u64 =
-        scene.json("show .").as_array().unwrap().iter().map(|disk| disk["allocated_size"].as_u64().unwrap()).sum();
+    assert_eq!(totals["most_growth"], scene.json("status")["most_growth"]);
+    let allocated: u64 = scene.json("show .")["images"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|disk| disk["allocated_size"].as_u64().unwrap())
+        .sum();
     assert_eq!(totals["allocated"].as_u64().unwrap(), allocated);
     for typed in ["show .", "tree"] {
         scene.run(typed).expect(typed, 0, "3 GiB promised to guests", "");
@@ -128,7 +138,7 @@ fn options_do_what_they_say() {
     for (sectors, logical, physical) in [("512/512", 512, 512), ("512/4096", 512, 4096), ("4096/4096", 4096, 4096)] {
         let name = format!("s{logical}-{physical}.vhdx");
         scene.run(&format!("make {name} 1G --sectors {sectors} -q")).expect(sectors, 0, "", "");
-        let report = scene.json(&format!("show {name}"));
+        let report = scene.shown(&name);
         assert_eq!((&report["logical_sector"], &report["physical_sector"]), (&logical.into(), &physical.into()));
     }
     for (name, options, recorded) in [("near.vhdx", "", 1), ("far.vhdx", "--absolute", 2)] {
@@ -144,11 +154,10 @@ fn options_do_what_they_say() {
     scene.run("show s512-512.vhdx --log-file log.txt").expect("show", 0, "1 GiB", "");
     let log = std::fs::read_to_string(scene.path("log.txt")).unwrap();
     assert!(log.contains("already exists") && log.contains("1 GiB") && log.contains("20"), "{log}");
-    let error: serde_json::Value = serde_json::from_str(&scene.run("show nothing.vhdx --json").out).unwrap();
-    assert_eq!(error["error"]["kind"], "host");
-    assert!(error["error"]["message"].as_str().unwrap().starts_with("cannot open nothing.vhdx"), "{error}");
-    assert_eq!(error["error"].as_object().unwrap().len(), 3);
-    assert!(error["error"]["next"].is_null());
+    let error = scene.error("show nothing.vhdx", 1);
+    assert_eq!(error["kind"], "host");
+    assert!(error["message"].as_str().unwrap().starts_with("cannot open nothing.vhdx"), "{error}");
+    assert!(error.as_object().unwrap().len() == 3 && error["next"].is_null());
 }
 
 /// A merge that is stopped in the middle of its data leaves its journal; who goes on with it is told why he may not.
@@ -171,7 +180,7 @@ fn the_status_of_unfinished_work_is_that_of_its_cause() {
     assert_eq!(output.status.code(), Some(1), "{output:?}");
     let told = String::from_utf8_lossy(&output.stderr).split_whitespace().collect::<Vec<_>>().join(" ");
     assert!(told.contains("stopped on request") && told.contains("resume"), "{told}");
-    scene.run("status").expect("status", 0, "unfinished: a merge of", "");
+    scene.run("status").expect("status", 5, "next: `zsap resume", "");
     scene.run("bytes read now.vhdx --at 8M --len 1").expect("reads as before", 0, "\u{7}", "");
     let writer = std::fs::File::options().append(true).open(scene.path("base.vhdx")).unwrap();
     scene.run("resume now.vhdx").expect("held up", 4, "", "is open for writing in");
@@ -179,5 +188,5 @@ fn the_status_of_unfinished_work_is_that_of_its_cause() {
     drop(writer);
     scene.run("resume now.vhdx").expect("resume", 0, "", "");
     scene.run("bytes read now.vhdx --at 8M --len 1").expect("reads as before", 0, "\u{7}", "");
-    scene.run("status").expect("status", 0, "all whole", "");
+    scene.run("status").expect("status", 0, ": healthy", "");
 }

@@ -65,7 +65,7 @@ fn an_ext4_volume_of_1_gib_survives_the_round_trip() {
     let base = digest(&scene.path("base.vhdx"));
     scene.run("derive base.vhdx child.vhdx").expect("derive", 0, "grew child.vhdx", "");
     assert!(write_changes(&scene, "volume.raw", "changed.raw", "child.vhdx") > 10);
-    scene.run("check child.vhdx").expect("check", 0, "child.vhdx: sound (2 files looked at)", "");
+    scene.run("check child.vhdx").expect("check", 0, "child.vhdx: healthy (2 files looked at)", "");
     scene.run("copy base.vhdx base-again.raw").expect("copy", 0, "", "");
     scene.run("copy child.vhdx child-again.raw").expect("copy", 0, "", "");
     for (volume, again) in [("volume.raw", "base-again.raw"), ("changed.raw", "child-again.raw")] {
@@ -121,7 +121,7 @@ fn a_partitioned_disk_survives_every_format() {
     for form in forms {
         scene.run(&format!("copy {from} {form} --verify -q")).expect("copy", 0, "", "");
         from = form.split(' ').next().unwrap().to_owned();
-        scene.run(&format!("check {from}")).expect("check", 0, "sound", "");
+        scene.run(&format!("check {from}")).expect("check", 0, "healthy", "");
         for (volume, at, checker) in volumes {
             let len = std::fs::metadata(scene.path(volume)).unwrap().len();
             let read = format!("bytes read {from} --at {at} --len {len} -o again -q");
@@ -179,7 +179,7 @@ fn a_fixed_copy_shares_its_space_where_the_host_can() {
         copied.expect("copy", 0, "of data shared with the source, read back and found the same", "");
         assert!(used() < before + (8 << 20), "{target} took {} bytes", used() - before);
         let name = target.split(' ').next().unwrap();
-        scene.run(&format!("check xfs/{name}")).expect("check", 0, "sound", "");
+        scene.run(&format!("check xfs/{name}")).expect("check", 0, "healthy", "");
         // A write into the copy is not seen in the source.
         scene.run(&format!("bytes write xfs/{name} --at 0 -i seeds.txt -q")).expect("write", 0, "", "");
         tool("cmp", &["content", "xfs/source.raw"], &root);

@@ -75,8 +75,25 @@ impl Scene {
 
     pub fn json(&self, typed: &str) -> serde_json::Value {
         let outcome = self.run(&format!("{typed} --json"));
-        outcome.expect(typed, 0, "", "");
-        serde_json::from_str(&outcome.out).unwrap()
+        // What is broken, or wants a look, is an answer as well.
+        assert!([0, 3, 5].contains(&outcome.status), "{typed}: {}", outcome.err);
+        let document: serde_json::Value = serde_json::from_str(&outcome.out).unwrap();
+        assert_eq!(document["schema_version"], 1, "{typed}");
+        document
+    }
+
+    /// All about one image.
+    pub fn shown(&self, image: &str) -> serde_json::Value {
+        self.json(&format!("show {image}"))["images"][0].clone()
+    }
+
+    /// What a command that failed says of it on standard error, and nowhere else.
+    pub fn error(&self, typed: &str, status: i32) -> serde_json::Value {
+        let outcome = self.run(&format!("{typed} --json"));
+        assert_eq!((outcome.status, outcome.out.as_str()), (status, ""), "{typed}");
+        let document: serde_json::Value = serde_json::from_str(&outcome.err).unwrap();
+        assert_eq!(document["schema_version"], 1, "{typed}");
+        document["error"].clone()
     }
 
     pub fn start(&self, typed: &str) -> Child {

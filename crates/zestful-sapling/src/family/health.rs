@@ -1,0 +1,140 @@
+//! One ladder of severity for images, families, folders and checks; and the problems that stand on it.
+
+use std::path::{Path, PathBuf};
+
+use serde::Serialize;
+
+use crate::error::{Error, ParentProblemKind};
+use crate::finding::{Finding, Severity};
+
+/// How an image, a family or a folder is; each step is worse than the one before it.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "lowercase")]
+#[non_exhaustive]
+pub enum Health {
+    /// All is as it should be.
+    #[default]
+    Healthy,
+    /// All can be read, and is certain, but somebody should have a look: images that others cannot tell apart, what was
+    /// left behind, disks that the host cannot hold when they grow.
+    Attention,
+    /// Work that was begun was cut short; everything reads as before.
+    Unfinished,
+    /// Something cannot be read whole, or it is not certain that what is read is right.
+    Broken,
+}
+
+impl Health {
+    /// What findings come to.
+    pub fn of_findings(findings: &[Finding]) -> Self {
+        let one = |finding: &Finding| match finding.severity {
+            Severity::Note => Self::Healthy,
+            Severity::Warning => Self::Attention,
+            Severity::Error => Self::Broken,
+        };
+        findings.iter().map(one).max().unwrap_or_default()
+    }
+}
+
+impl std::fmt::Display for Health {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.pad(match self {
+            Self::Healthy => "healthy",
+            Self::Attention => "attention",
+            Self::Unfinished => "unfinished",
+            Self::Broken => "broken",
+        })
+    }
+}
+
+/// What is wrong with a file.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+#[non_exhaustive]
+pub enum ProblemKind {
+    /// It cannot be opened or read.
+    Unreadable,
+    /// Its parent is not to be found.
+    ParentMissing,
+    /// The file that stands for its parent is another disk, or was changed since.
+    ParentChanged,
+    /// Its parent cannot be opened, or cannot belong to it.
+    ParentUnusable,
+    /// Its chain leads back to itself, or is longer than any sound one.
+    ParentCycle,
+    /// It is pinned, and was written to since, so that what its children read is not certain.
+    PinTouched,
+    /// Its companion cannot be understood.
+    CompanionDamaged,
+    /// A companion whose image is not there.
+    LoneCompanion,
+    /// A journal that cannot be understood.
+    JournalDamaged,
+    /// Two images with one identity.
+    Twin,
+    /// A link that leads nowhere.
+    DanglingLink,
+    /// A file that a killed program left under a temporary name; nothing refers to it.
+    LeftOver,
+    /// Work that was begun with it and cut short.
+    Unfinished,
+    /// The disks of the folder can grow beyond what the host has.
+    DoesNotFit,
+}
+
+impl ProblemKind {
+    /// How bad it is.
+    pub fn health(self) -> Health {
+        match self {
+            Self::Twin | Self::DanglingLink | Self::LeftOver | Self::LoneCompanion | Self::DoesNotFit => {
+                Health::Attention
+            }
+            Self::Unfinished => Health::Unfinished,
+            Self::Unreadable
+            | Self::ParentMissing
+            | Self::ParentChanged
+            | Self::ParentUnusable
+            | Self::ParentCycle
+            | Self::PinTouched
+            | Self::CompanionDamaged
+            | Self::JournalDamaged => Health::Broken,
+        }
+    }
+}
+
+/// Something wrong with a file.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
+pub struct Problem {
+    /// The file.
+    #[serde(serialize_with = "crate::lossy::text")]
+    pub path: PathBuf,
+    /// What it is.
+    pub code: ProblemKind,
+    /// How bad that is.
+    pub severity: Health,
+    /// What is wrong and what to do.
+    pub message: String,
+}
+
+impl Problem {
+    pub(crate) fn new(path: &Path, code: ProblemKind, message: impl Into<String>) -> Self {
+        Self { path: path.to_owned(), code, severity: code.health(), message: message.into() }
+    }
+
+    /// Why an image, or something beside it, cannot be read.
+    pub(crate) fn of_error(path: &Path, error: &Error) -> Self {
+        let code = match error {
+            Error::Parent(problem) => match &problem.kind {
+                ParentProblemKind::Missing { .. } => ProblemKind::ParentMissing,
+                ParentProblemKind::Mismatch { .. } => ProblemKind::ParentChanged,
+                ParentProblemKind::Cycle { .. } | ParentProblemKind::TooDeep { .. } => ProblemKind::ParentCycle,
+                ParentProblemKind::Unreadable { .. } | ParentProblemKind::SectorSize { .. } => {
+                    ProblemKind::ParentUnusable
+                }
+            },
+            _ => ProblemKind::Unreadable,
+        };
+        Self::new(path, code, error.with_causes())
+    }
+}
