@@ -76,8 +76,6 @@ pub enum ProblemKind {
     DanglingLink,
     /// A file that a killed program left under a temporary name; nothing refers to it.
     LeftOver,
-    /// Work that was begun with it and cut short.
-    Unfinished,
     /// The disks of the folder can grow beyond what the host has.
     DoesNotFit,
 }
@@ -89,7 +87,6 @@ impl ProblemKind {
             Self::Twin | Self::DanglingLink | Self::LeftOver | Self::LoneCompanion | Self::DoesNotFit => {
                 Health::Attention
             }
-            Self::Unfinished => Health::Unfinished,
             Self::Unreadable
             | Self::ParentMissing
             | Self::ParentChanged

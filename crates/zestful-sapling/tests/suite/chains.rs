@@ -5,12 +5,12 @@ use std::path::{Path, PathBuf};
 use zestful_sapling::chain::{Chain, ChainMut, Disk, OpenOptions};
 use zestful_sapling::error::{Error, ParentProblemKind, Refusal};
 use zestful_sapling::family::{Family, Health, ParentState, Role, Search, children_of, inspect};
-use zestful_sapling::ops::{Derive, Make, Operation, Planned};
+use zestful_sapling::ops::{Derive, Make, NewImage, Operation, Planned};
 use zestful_sapling::progress::Progress;
 use zestful_sapling::storage::{Access, FileStorage};
 
 use crate::family_model::write_unasked;
-use crate::support::check_chain;
+use crate::support::{check_chain, perform};
 
 struct Scene {
     folder: tempfile::TempDir,
@@ -154,12 +154,10 @@ fn a_parent_changed_behind_its_childs_back_is_never_read() {
     assert_eq!(scene.open("after.vhdx").unwrap().info().data_identity, before);
 }
 
-#[test]
-fn circles_are_told() {
-    let scene = Scene::new();
-    // A copy of the grandchild under the base's name, with the base's identity put into its header.
+/// Puts another image in the place of the base, with the base's identity in its headers.
+fn stand_in_for_the_base(scene: &Scene, other: &str) {
     let identity = scene.open("fen-base.vhdx").unwrap().info().data_identity.unwrap();
-    let mut bytes = std::fs::read(scene.path("after.vhdx")).unwrap();
+    let mut bytes = std::fs::read(scene.path(other)).unwrap();
     for at in [64 << 10, 128 << 10] {
         bytes[at + 32..at + 48].copy_from_slice(&identity.to_bytes_le());
         bytes[at + 4..at + 8].fill(0);
@@ -168,6 +166,26 @@ fn circles_are_told() {
     }
     std::fs::remove_file(scene.path("fen-base.vhdx")).unwrap();
     std::fs::write(scene.path("fen-base.vhdx"), bytes).unwrap();
+}
+
+#[test]
+fn parents_with_other_sectors_are_told() {
+    let scene = Scene::new();
+    let large = NewImage::new().with_sectors((4096, 4096));
+    perform(Make::new(scene.path("large.vhdx"), 64 << 20).with_image(large)).unwrap();
+    stand_in_for_the_base(&scene, "large.vhdx");
+    let problem = scene.problem("germination-01.vhdx");
+    assert!(
+        matches!(problem, ParentProblemKind::SectorSize { child_bytes: 512, parent_bytes: 4096, .. }),
+        "{problem:?}"
+    );
+}
+
+#[test]
+fn circles_are_told() {
+    let scene = Scene::new();
+    // A copy of the grandchild under the base's name.
+    stand_in_for_the_base(&scene, "after.vhdx");
     assert!(matches!(scene.problem("germination-01.vhdx"), ParentProblemKind::Cycle { .. }));
     let report = check_chain(&scene.path("germination-01.vhdx"), None).unwrap();
     assert!(report.findings.iter().any(|finding| finding.code == "parent-cycle"));

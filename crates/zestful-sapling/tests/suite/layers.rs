@@ -393,3 +393,29 @@ fn the_library_speaks_of_no_options_and_no_commands() {
     assert!(found.is_empty(), "{found:#?}");
     assert!(seen > 1000, "only {seen} texts were seen");
 }
+
+/// Whoever matches on what went wrong relies on each kind being told where it should be.
+#[test]
+fn every_kind_of_error_and_problem_is_met_by_a_test() {
+    let sources = Path::new(env!("CARGO_MANIFEST_DIR"));
+    let mut tests = String::new();
+    for folder in ["tests/suite", "src/transfer", "../zsap/tests/suite"] {
+        for entry in std::fs::read_dir(sources.join(folder)).unwrap() {
+            tests.push_str(&std::fs::read_to_string(entry.unwrap().path()).unwrap());
+        }
+    }
+    let mut missing = Vec::new();
+    for module in tree().0.values() {
+        let parsed =
+            syn::parse_file(&std::fs::read_to_string(sources.join("src").join(&module.file)).unwrap()).unwrap();
+        for item in parsed.items {
+            let syn::Item::Enum(kinds) = item else { continue };
+            let name = kinds.ident.to_string();
+            if ["Error", "Refusal", "ParentProblemKind", "ProblemKind", "UnderWayState", "Hold"].contains(&&*name) {
+                let kinds = kinds.variants.iter().map(|kind| format!("{name}::{}", kind.ident));
+                missing.extend(kinds.filter(|kind| !tests.contains(kind.as_str())));
+            }
+        }
+    }
+    assert!(missing.is_empty(), "{missing:?}");
+}

@@ -21,6 +21,7 @@ mod names;
 mod new_disks;
 mod operations;
 mod pins;
+mod problems;
 mod sidecars;
 mod single_failures;
 mod storages;

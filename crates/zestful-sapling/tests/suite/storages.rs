@@ -1,7 +1,8 @@
 //! One battery for every storage.
 
+use jiff::Timestamp;
 use zestful_sapling::Error;
-use zestful_sapling::error::Refusal;
+use zestful_sapling::error::{Hold, Refusal};
 use zestful_sapling::storage::testing::FaultStorage;
 use zestful_sapling::storage::{Access, FileStorage, MemoryStorage, StagedFile, Storage};
 
@@ -59,7 +60,11 @@ fn one_writer_or_many_readers_and_who_it_is() {
     let path = folder.path().join("fen-base.raw");
     std::fs::write(&path, [0; 512]).unwrap();
     let in_use = |access| match FileStorage::open(&path, access) {
-        Err(Error::Refused(Refusal::InUse { .. }, advice)) => Some(advice.message),
+        Err(Error::Refused(Refusal::InUse { holder: Some(holder), .. }, advice)) => {
+            assert_eq!((holder.how, holder.process), (Hold::Lock, Some(std::process::id())));
+            assert!(holder.since.is_some_and(|since| since <= Timestamp::now()));
+            Some(advice.message)
+        }
         other => other.map(|_| None).unwrap(),
     };
     let reader = FileStorage::open(&path, Access::Read).unwrap();

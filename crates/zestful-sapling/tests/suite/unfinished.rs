@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use zestful_sapling::chain::{Chain, ChainMut, Disk, OpenOptions};
 use zestful_sapling::error::{Error, Refusal};
-use zestful_sapling::family::Override;
+use zestful_sapling::family::{Override, UnderWayState};
 use zestful_sapling::image::{Format, ParentRecord, open_image_mut};
 use zestful_sapling::ops::{
     Direction, KeepName, Merge, MoveImage, Operation, PinImage, Planned, Relink, Remove, Resumed, Transplant,
@@ -173,6 +173,9 @@ fn a_journal_in_a_copy_never_touches_the_original() {
                 let inside = stage.cast.root.join("copied");
                 let journals = all_files(&all).into_iter().chain(all_files(&inside));
                 for journal in journals.filter(|name| name.ends_with(".zsap.journal")) {
+                    let image = journal.strip_suffix(".zsap.journal").unwrap();
+                    let state = under_way(Path::new(image)).map(|work| work.state);
+                    assert!(state.is_none_or(|state| state == UnderWayState::OfOtherFiles), "{journal}: {state:?}");
                     for ended in
                         [resume(Path::new(&journal), &[]).map(|_| ()), abandon(Path::new(&journal), &[]).map(|_| ())]
                     {
@@ -212,6 +215,11 @@ fn a_copy_of_a_journal_that_is_back_alone_holds_up_nobody() {
                 let merge = Merge::new(&now).with_direction(direction).with_name_of(keep).plan().unwrap();
                 assert!(matches!(merge.run(&Progress::new()), Err(Error::UnderWay { .. })));
                 drop((merge, tape));
+                let state = |image: &Path| under_way(image).unwrap().state;
+                assert_eq!(state(&now), UnderWayState::CutShort);
+                let somebody = FileStorage::open(&journal_of(&now), Access::Write).unwrap();
+                assert_eq!(state(&now), UnderWayState::Held);
+                drop(somebody);
                 let saved = std::fs::read(journal_of(&layer)).unwrap();
                 match given_up {
                     true => _ = abandon(&now, &[]).unwrap(),
@@ -219,6 +227,7 @@ fn a_copy_of_a_journal_that_is_back_alone_holds_up_nobody() {
                 }
                 let result = if keep == KeepName::Parent && !given_up { &layer } else { &now };
                 std::fs::write(journal_of(&layer), saved).unwrap();
+                assert_eq!(state(&layer), UnderWayState::Over);
                 if given_up {
                     _ = abandon(&journal_of(&layer), &[]).unwrap();
                 } else {

@@ -1,7 +1,11 @@
 //! The real command, one line a case.
 
 use crate::scene::Scene;
+use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
 use std::sync::Arc;
+use zestful_sapling::Error;
+use zestful_sapling::chain::{Chain, OpenOptions};
+use zestful_sapling::error::ParentProblemKind;
 
 use serde_json::Value;
 
@@ -536,6 +540,13 @@ fn a_chain_that_is_too_deep_is_told() {
     }
     scene.run("bytes read layer-4000.vhd --at 0 --len 1").expect("read", 0, "\0", "");
     scene.run("bytes read layer-4099.vhd --at 0 --len 1").expect("too deep", 1, "", told);
+    // The command raises its limit of open files, too.
+    let limit = getrlimit(Resource::Nofile);
+    setrlimit(Resource::Nofile, Rlimit { current: limit.maximum, ..limit }).unwrap();
+    let options = OpenOptions::new().without_locks();
+    let opened = Chain::open(&scene.path("layer-4099.vhd"), &options).map(|_| ());
+    let Err(Error::Parent(problem)) = &opened else { panic!("{opened:?}") };
+    assert!(matches!(problem.kind, ParentProblemKind::TooDeep { limit: 4096 }), "{problem}");
     scene.run("merge layer-4000.vhd --into layer-3990.vhd").expect("its child", 0, "merged into", "");
     scene.run("bytes read layer-4001.vhd --at 0 --len 1").expect("read", 0, "\0", "");
 }

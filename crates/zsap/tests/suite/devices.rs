@@ -3,6 +3,13 @@
 use std::path::Path;
 use std::process::Command;
 
+use zestful_sapling::Error;
+use zestful_sapling::error::{Hold, Refusal};
+use zestful_sapling::family::Override;
+use zestful_sapling::ops::{Copy, Operation, Planned};
+use zestful_sapling::progress::Progress;
+use zestful_sapling::storage::user_of;
+
 use crate::scene::Scene;
 
 /// A loop device over a file of the scene, detached when dropped.
@@ -69,12 +76,32 @@ fn a_device_is_source_and_target() {
     assert!(!std::path::Path::new(&format!("{device}.zsap.json")).exists());
     let refused = scene.run(&format!("copy child.vhdx {device}"));
     refused.expect("not blank", 4, "", "is not blank, and all of its content would be lost");
+    let onto_it = || Copy::new(scene.path("child.vhdx"), device);
+    assert!(matches!(onto_it().plan(), Err(Error::Refused(Refusal::HasContent { .. }, _))));
     let plan = scene.run(&format!("copy child.vhdx {device} --yes --plan"));
     plan.expect("plan", 0, &format!("replace all 24 MiB of {device}"), "");
     assert!(std::fs::read(device).unwrap().iter().all(|byte| *byte == 0xEE), "a plan changes nothing");
     let done = scene.run(&format!("copy child.vhdx {device} --yes --verify"));
     done.expect("copy", 0, "read back and found the same", "the disk takes all 24 MiB of the device");
     assert_holds(Path::new(device), &content);
+    // One that is stopped after it began says so.
+    let (plan, progress) = (onto_it().with_override(Override::DeviceContent).plan().unwrap(), Progress::new());
+    progress.set_rate_limit(1 << 20);
+    let ended = std::thread::scope(|scope| {
+        scope.spawn(|| {
+            while progress.read().done == 0 {
+                std::thread::sleep(std::time::Duration::from_millis(1));
+            }
+            progress.stop();
+        });
+        plan.run(&progress)
+    });
+    assert!(
+        matches!(&ended, Err(Error::Unfinished { source, .. }) if matches!(**source, Error::Cancelled)),
+        "{ended:?}"
+    );
+    drop(plan);
+    scene.run(&format!("copy child.vhdx {device} --yes -q")).expect("once more", 0, "", "the disk takes all");
 
     scene.run(&format!("copy {device} back.vhd --verify -q")).expect("back", 0, "", "");
     scene.run("check back.vhd").expect("check", 0, "healthy", "");
@@ -136,6 +163,7 @@ fn a_device_in_use_is_left_alone() {
         assert_eq!(outcome.status, 4);
     }
     scene.run(&format!("show {device}")).expect("a look", 0, "in use: mounted at", "");
+    assert_eq!(user_of(Path::new(device)).unwrap().map(|user| user.how), Some(Hold::Device));
     tool("umount", &[place.to_str().unwrap()]);
     tool("e2fsck", &["-fn", device]);
     assert!(!scene.files().iter().any(|name| name.starts_with("b.vhdx")));
