@@ -97,13 +97,14 @@ mod tests {
 
     use super::*;
     use crate::image::{Extent, Format, ImageInfo, Kind};
+    use crate::storage::ReadAt;
 
     /// An image with sectors of 4096 bytes on a host whose holes are finer: every third 512 bytes are data.
     struct Fine(ImageInfo);
 
     impl Image for Fine {
-        fn path(&self) -> &Path {
-            Path::new("(fine)")
+        fn storage(&self) -> &dyn ReadAt {
+            self
         }
         fn info(&self) -> &ImageInfo {
             &self.0
@@ -111,14 +112,22 @@ mod tests {
         fn extent_at(&self, offset: u64, len: u64) -> Result<Extent> {
             Ok(Extent { len, source: Source::Data(offset + 1536) })
         }
-        fn read_data(&self, _: &mut [u8], _: u64) -> Result<()> {
+    }
+
+    impl ReadAt for Fine {
+        fn path(&self) -> &Path {
+            Path::new("(fine)")
+        }
+        fn len(&self) -> Result<u64> {
+            Ok(1 << 20)
+        }
+        fn read_at(&self, _: &mut [u8], _: u64) -> Result<()> {
             Ok(())
         }
-        fn host_data(&self, at: u64, len: u64) -> Result<Range<u64>> {
-            let end = at + len;
+        fn next_data(&self, offset: u64) -> Result<Option<Range<u64>>> {
             let data = |unit: &u64| unit.is_multiple_of(3) && !(40..90).contains(unit);
-            let first = (at / 512..end.div_ceil(512)).find(data);
-            Ok(first.map_or(end..end, |unit| (unit * 512).max(at)..(unit * 512 + 512).min(end)))
+            let first = (offset / 512..2048).find(data);
+            Ok(first.map(|unit| (unit * 512).max(offset)..unit * 512 + 512))
         }
     }
 

@@ -219,8 +219,13 @@ pub struct Extent {
 
 /// An open image, alone, without its parents. There is no way to write through it.
 pub trait Image: Send + Sync {
+    /// The bytes of the image's own file.
+    fn storage(&self) -> &dyn ReadAt;
+
     /// The file.
-    fn path(&self) -> &Path;
+    fn path(&self) -> &Path {
+        self.storage().path()
+    }
 
     /// What the image says of itself.
     fn info(&self) -> &ImageInfo;
@@ -237,14 +242,18 @@ pub trait Image: Send + Sync {
     ///
     /// # Errors
     /// `Io`.
-    fn read_data(&self, buffer: &mut [u8], at: u64) -> Result<()>;
+    fn read_data(&self, buffer: &mut [u8], at: u64) -> Result<()> {
+        self.storage().read_at(buffer, at)
+    }
 
     /// The first part of the `len` bytes at `at` in the image's own file that is no hole of the host's, and so may
     /// hold anything but zeros; empty, at the end of the range, when there is none.
     ///
     /// # Errors
     /// `Io`.
-    fn host_data(&self, at: u64, len: u64) -> Result<Range<u64>>;
+    fn host_data(&self, at: u64, len: u64) -> Result<Range<u64>> {
+        data_in(self.storage(), at, len)
+    }
 
     /// Rules of the format that the image breaks without its content being in doubt.
     fn warnings(&self) -> &[Finding] {

@@ -1,14 +1,10 @@
 //! The raw format: the disk's bytes and nothing else; holes of the host's file are its unused space.
 
-use std::ops::Range;
-use std::path::Path;
 use std::sync::Arc;
 
 use uuid::Uuid;
 
-use super::{
-    Extent, Format, Image, ImageInfo, ImageMut, Kind, ParentRecord, Source, Syncer, check_range, data_in, no_parent,
-};
+use super::{Extent, Format, Image, ImageInfo, ImageMut, Kind, ParentRecord, Source, Syncer, check_range, no_parent};
 use crate::error::{Error, Result};
 use crate::finding::{Finding, Repair};
 use crate::storage::{Latched, Medium, ReadAt, Storage};
@@ -68,8 +64,8 @@ impl RawImage {
 }
 
 impl Image for RawImage {
-    fn path(&self) -> &Path {
-        self.storage.path()
+    fn storage(&self) -> &dyn ReadAt {
+        &self.storage
     }
 
     fn info(&self) -> &ImageInfo {
@@ -78,14 +74,6 @@ impl Image for RawImage {
 
     fn extent_at(&self, offset: u64, len: u64) -> Result<Extent> {
         Ok(Extent { len, source: Source::Data(offset) })
-    }
-
-    fn read_data(&self, buffer: &mut [u8], at: u64) -> Result<()> {
-        self.storage.read_at(buffer, at)
-    }
-
-    fn host_data(&self, at: u64, len: u64) -> Result<Range<u64>> {
-        data_in(&*self.storage, at, len)
     }
 
     fn warnings(&self) -> &[Finding] {
@@ -113,21 +101,18 @@ impl RawImageMut {
 }
 
 impl Image for RawImageMut {
-    fn path(&self) -> &Path {
-        self.read.path()
+    fn storage(&self) -> &dyn ReadAt {
+        self.read.storage()
     }
+
     fn info(&self) -> &ImageInfo {
         self.read.info()
     }
+
     fn extent_at(&self, offset: u64, len: u64) -> Result<Extent> {
         self.read.extent_at(offset, len)
     }
-    fn read_data(&self, buffer: &mut [u8], at: u64) -> Result<()> {
-        self.read.read_data(buffer, at)
-    }
-    fn host_data(&self, at: u64, len: u64) -> Result<Range<u64>> {
-        self.read.host_data(at, len)
-    }
+
     fn warnings(&self) -> &[Finding] {
         self.read.warnings()
     }

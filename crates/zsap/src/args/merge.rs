@@ -3,10 +3,8 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use zestful_sapling::family::Override;
 
-use super::options::SearchOption;
-use super::overrides::{WORK, overrides};
+use super::options::WorkOptions;
 use super::values::NameOf;
 
 #[derive(Clone, Debug, Args)]
@@ -20,11 +18,5 @@ pub(crate) struct Merge {
     #[arg(long, value_enum)]
     pub(crate) keep_name: Option<NameOf>,
     #[command(flatten)]
-    pub(crate) search: SearchOption,
-    /// Do it all the same, where it was refused for this
-    #[arg(
-        long, value_name = "WHAT", require_equals = true, value_delimiter = ',',
-        value_parser = overrides(WORK)
-    )]
-    pub(crate) force: Vec<Override>,
+    pub(crate) options: WorkOptions,
 }

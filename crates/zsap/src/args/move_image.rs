@@ -3,10 +3,8 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use zestful_sapling::family::Override;
 
-use super::options::SearchOption;
-use super::overrides::{WORK, overrides};
+use super::options::WorkOptions;
 
 #[derive(Clone, Debug, Args)]
 pub(crate) struct Move {
@@ -15,11 +13,5 @@ pub(crate) struct Move {
     /// Its new name, or a folder on the same file system
     pub(crate) target: PathBuf,
     #[command(flatten)]
-    pub(crate) search: SearchOption,
-    /// Do it all the same, where it was refused for this
-    #[arg(
-        long, value_name = "WHAT", require_equals = true, value_delimiter = ',',
-        value_parser = overrides(WORK)
-    )]
-    pub(crate) force: Vec<Override>,
+    pub(crate) options: WorkOptions,
 }

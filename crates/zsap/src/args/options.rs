@@ -8,7 +8,7 @@ use zestful_sapling::family::{Override, Search};
 use zestful_sapling::image::{Format, check_ending};
 use zestful_sapling::ops::NewImage;
 
-use super::overrides::overrides;
+use super::overrides::{WORK, overrides};
 use super::values::{FormatName, KindName, SpaceName, sectors, size, with};
 
 /// What a new image is to be, where it is not left to name, size and source.
@@ -124,4 +124,30 @@ impl FormatOption {
         }
         Ok(format)
     }
+}
+
+/// Where relatives are looked for, and what may be forced, of work that spans several files.
+#[derive(Clone, Debug, ArgGroup)]
+pub(crate) struct WorkOptions {
+    #[command(flatten)]
+    pub(crate) search: SearchOption,
+    /// Do it all the same, where it was refused for this
+    #[arg(
+        long, value_name = "WHAT", require_equals = true, value_delimiter = ',',
+        value_parser = overrides(WORK)
+    )]
+    pub(crate) force: Vec<Override>,
+}
+
+/// The same for what takes an image from those who may need it as it is.
+#[derive(Clone, Debug, ArgGroup)]
+pub(crate) struct LettingGoOptions {
+    #[command(flatten)]
+    pub(crate) search: SearchOption,
+    /// Do it all the same, where it was refused for this
+    #[arg(
+        long, value_name = "WHAT", require_equals = true, value_delimiter = ',',
+        value_parser = overrides(&["unknown-children", "in-use", "hard-links"])
+    )]
+    pub(crate) force: Vec<Override>,
 }

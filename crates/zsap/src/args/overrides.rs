@@ -58,6 +58,6 @@ mod tests {
         let Command::Merge(merge) = Args::try_parse_from(["zsap", "merge", "a.vhdx", &forced]).unwrap().command else {
             panic!("no merge");
         };
-        assert_eq!(merge.force.iter().map(name).collect::<Vec<_>>(), typed);
+        assert_eq!(merge.options.force.iter().map(name).collect::<Vec<_>>(), typed);
     }
 }

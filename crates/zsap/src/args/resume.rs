@@ -3,21 +3,13 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use zestful_sapling::family::Override;
 
-use super::options::SearchOption;
-use super::overrides::{WORK, overrides};
+use super::options::WorkOptions;
 
 #[derive(Clone, Debug, Args)]
 pub(crate) struct Resume {
     /// An image that takes part, its journal, or a folder where one thing is under way
     pub(crate) path: PathBuf,
     #[command(flatten)]
-    pub(crate) search: SearchOption,
-    /// Do it all the same, where it was refused for this
-    #[arg(
-        long, value_name = "WHAT", require_equals = true, value_delimiter = ',',
-        value_parser = overrides(WORK)
-    )]
-    pub(crate) force: Vec<Override>,
+    pub(crate) options: WorkOptions,
 }

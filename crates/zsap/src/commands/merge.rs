@@ -14,7 +14,7 @@ use crate::watch;
 pub(super) fn run(console: &Console, typed: &Merge) -> Result<Outcome, Failure> {
     let merge = with(ops::Merge::new(&typed.child), typed.into.clone(), ops::Merge::with_ancestor);
     let merge = with(merge, typed.keep_name.map(Into::into), ops::Merge::with_name_of);
-    let merge = asked(merge, Some(&typed.search), &typed.force);
+    let merge = asked(merge, Some(&typed.options.search), &typed.options.force);
     let plan = watch::patiently(console, || merge.clone().plan())?;
     if show_both(console, plan.summary(), plan.estimates())? {
         return Ok(Outcome::Done);

@@ -9,7 +9,8 @@ use crate::exit::{Failure, Outcome};
 use crate::report::text;
 
 pub(super) fn run(console: &Console, typed: &Move) -> Result<Outcome, Failure> {
-    let request = asked(MoveImage::new(&typed.source, &typed.target), Some(&typed.search), &typed.force);
+    let request =
+        asked(MoveImage::new(&typed.source, &typed.target), Some(&typed.options.search), &typed.options.force);
     let Some(outcome) = perform(console, &request)? else { return Ok(Outcome::Done) };
     console.answer(&outcome, moved(console, &text::path(&typed.source), &outcome))?;
     Ok(Outcome::Done)

@@ -9,7 +9,7 @@ use crate::exit::{Failure, Outcome};
 use crate::report::text;
 
 pub(super) fn run(console: &Console, typed: &Remove) -> Result<Outcome, Failure> {
-    let remove = asked(ops::Remove::new(&typed.path), Some(&typed.search), &typed.force);
+    let remove = asked(ops::Remove::new(&typed.path), Some(&typed.options.search), &typed.options.force);
     let Some(outcome) = perform(console, &remove)? else { return Ok(Outcome::Done) };
     outcome.still_recorded.iter().for_each(|why| console.warn(why));
     let mut lines = vec![format!("removed {}", console.strong(&text::path(&typed.path)))];

@@ -12,7 +12,7 @@ use crate::exit::{Failure, Outcome};
 use crate::report::text;
 
 pub(super) fn run(console: &Console, typed: &Resume) -> Result<Outcome, Failure> {
-    let resume = asked(ops::Resume::new(&typed.path), Some(&typed.search), &typed.force);
+    let resume = asked(ops::Resume::new(&typed.path), Some(&typed.options.search), &typed.options.force);
     let Some(outcome) = perform(console, &resume)? else { return Ok(Outcome::Done) };
     let lines = match &outcome {
         Resumed::Merge(outcome) => merged(console, outcome),

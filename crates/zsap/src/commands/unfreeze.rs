@@ -9,7 +9,7 @@ use crate::exit::{Failure, Outcome};
 use crate::report::text;
 
 pub(super) fn run(console: &Console, typed: &Unfreeze) -> Result<Outcome, Failure> {
-    let unfreeze = asked(ops::Unfreeze::new(&typed.image), Some(&typed.search), &typed.force);
+    let unfreeze = asked(ops::Unfreeze::new(&typed.image), Some(&typed.options.search), &typed.options.force);
     let Some(outcome) = perform(console, &unfreeze)? else { return Ok(Outcome::Done) };
     let line = format!("freed {}: it can be written to again", console.strong(&text::path(&typed.image)));
     console.answer(&outcome, [line])?;

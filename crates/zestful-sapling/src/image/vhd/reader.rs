@@ -1,7 +1,5 @@
 //! A VHD image, open for reading.
 
-use std::ops::Range;
-use std::path::Path;
 use std::sync::Arc;
 
 use super::SECTOR;
@@ -9,7 +7,7 @@ use super::bitmap::{self, Bitmaps};
 use super::layout::{Layout, UNUSED};
 use crate::error::Result;
 use crate::finding::Finding;
-use crate::image::{BlockCounts, Extent, Image, ImageInfo, Source, data_in};
+use crate::image::{BlockCounts, Extent, Image, ImageInfo, Source};
 use crate::storage::ReadAt;
 
 /// A VHD image, open for reading. One whose footer at the end is lost is read by the copy at the start.
@@ -72,8 +70,8 @@ pub(super) fn extent_at(
 }
 
 impl Image for Vhd {
-    fn path(&self) -> &Path {
-        self.storage.path()
+    fn storage(&self) -> &dyn ReadAt {
+        &self.storage
     }
 
     fn info(&self) -> &ImageInfo {
@@ -82,14 +80,6 @@ impl Image for Vhd {
 
     fn extent_at(&self, offset: u64, len: u64) -> Result<Extent> {
         extent_at(&self.storage, &self.layout, &self.bitmaps, offset, len)
-    }
-
-    fn read_data(&self, buffer: &mut [u8], at: u64) -> Result<()> {
-        self.storage.read_at(buffer, at)
-    }
-
-    fn host_data(&self, at: u64, len: u64) -> Result<Range<u64>> {
-        data_in(&*self.storage, at, len)
     }
 
     fn warnings(&self) -> &[Finding] {

@@ -15,7 +15,6 @@
 
 use std::collections::BTreeSet;
 use std::ops::Range;
-use std::path::Path;
 use std::sync::Arc;
 
 use uuid::Uuid;
@@ -27,9 +26,7 @@ use super::reader::extent_at;
 use super::{SECTOR, header, locator};
 use crate::error::{Error, Refusal, Result};
 use crate::finding::Finding;
-use crate::image::{
-    Extent, Image, ImageInfo, ImageMut, ParentRecord, Syncer, check_range, data_in, no_parent, reads_zero,
-};
+use crate::image::{Extent, Image, ImageInfo, ImageMut, ParentRecord, Syncer, check_range, no_parent, reads_zero};
 use crate::storage::{Latched, ReadAt, Storage};
 
 /// Bytes that the file grows by at a time, at least.
@@ -377,8 +374,8 @@ impl VhdMut {
 const FIXED_STEP: u64 = 64 << 20;
 
 impl Image for VhdMut {
-    fn path(&self) -> &Path {
-        self.storage.path()
+    fn storage(&self) -> &dyn ReadAt {
+        &*self.storage
     }
 
     fn info(&self) -> &ImageInfo {
@@ -387,14 +384,6 @@ impl Image for VhdMut {
 
     fn extent_at(&self, offset: u64, len: u64) -> Result<Extent> {
         extent_at(&self.storage, &self.layout, &self.bitmaps, offset, len)
-    }
-
-    fn read_data(&self, buffer: &mut [u8], at: u64) -> Result<()> {
-        self.storage.read_at(buffer, at)
-    }
-
-    fn host_data(&self, at: u64, len: u64) -> Result<Range<u64>> {
-        data_in(&*self.storage, at, len)
     }
 
     fn warnings(&self) -> &[Finding] {

@@ -1,14 +1,12 @@
 //! A VHDX image, open for reading.
 
-use std::ops::Range;
-use std::path::Path;
 use std::sync::Arc;
 
 use super::layout::Layout;
 use super::table::{Role, State, Table};
 use crate::error::{Error, Result};
 use crate::finding::Finding;
-use crate::image::{BlockCounts, Extent, Image, ImageInfo, data_in};
+use crate::image::{BlockCounts, Extent, Image, ImageInfo};
 use crate::progress::Progress;
 use crate::storage::ReadAt;
 
@@ -66,8 +64,8 @@ impl Vhdx {
 }
 
 impl Image for Vhdx {
-    fn path(&self) -> &Path {
-        self.layout.view.path()
+    fn storage(&self) -> &dyn ReadAt {
+        &self.layout.view
     }
 
     fn info(&self) -> &ImageInfo {
@@ -76,14 +74,6 @@ impl Image for Vhdx {
 
     fn extent_at(&self, offset: u64, len: u64) -> Result<Extent> {
         self.table.extent_at(offset, len).map_err(|error| error.at(self.path()))
-    }
-
-    fn read_data(&self, buffer: &mut [u8], at: u64) -> Result<()> {
-        self.layout.view.read_at(buffer, at)
-    }
-
-    fn host_data(&self, at: u64, len: u64) -> Result<Range<u64>> {
-        data_in(&*self.layout.view, at, len)
     }
 
     fn warnings(&self) -> &[Finding] {

@@ -11,8 +11,6 @@
 //! A power loss before the end of 2 leaves the image of the commit before, one after it the new one. Space given
 //! back by a commit is used again only after it.
 
-use std::ops::Range;
-use std::path::Path;
 use std::sync::Arc;
 
 use uuid::Uuid;
@@ -28,8 +26,7 @@ use super::{ALIGNMENT, PAGE, metadata};
 use crate::error::{Error, Result};
 use crate::finding::Finding;
 use crate::image::{
-    Extent, Image, ImageInfo, ImageMut, Kind, ParentRecord, ParentReference, Source, Syncer, check_range, data_in,
-    no_parent,
+    Extent, Image, ImageInfo, ImageMut, Kind, ParentRecord, ParentReference, Source, Syncer, check_range, no_parent,
 };
 use crate::storage::{Latched, ReadAt, Storage};
 
@@ -376,8 +373,8 @@ fn write_header(storage: &dyn Storage, header: &mut Header, slot: usize) -> Resu
 }
 
 impl Image for VhdxMut {
-    fn path(&self) -> &Path {
-        self.storage.path()
+    fn storage(&self) -> &dyn ReadAt {
+        &*self.storage
     }
 
     fn info(&self) -> &ImageInfo {
@@ -386,14 +383,6 @@ impl Image for VhdxMut {
 
     fn extent_at(&self, offset: u64, len: u64) -> Result<Extent> {
         self.table.extent_at(offset, len).map_err(|error| error.at(self.path()))
-    }
-
-    fn read_data(&self, buffer: &mut [u8], at: u64) -> Result<()> {
-        self.storage.read_at(buffer, at)
-    }
-
-    fn host_data(&self, at: u64, len: u64) -> Result<Range<u64>> {
-        data_in(&*self.storage, at, len)
     }
 
     fn warnings(&self) -> &[Finding] {
