@@ -9,7 +9,7 @@ use std::path::{Path, PathBuf};
 use std::time::Instant;
 
 use zestful_sapling::chain::{Chain, ChainMut, Disk, OpenOptions};
-use zestful_sapling::ops::{Copy, Derive, Make, Operation, Planned};
+use zestful_sapling::ops::{CopyDisk, Derive, Make, Operation, Planned};
 use zestful_sapling::progress::Progress;
 
 const DISK: u64 = 1 << 30;
@@ -50,7 +50,7 @@ fn build(folder: &Path, ending: &str) -> (PathBuf, PathBuf) {
         disk.close().expect("space");
     }
     let flat = folder.join(format!("flat.{ending}"));
-    Copy::new(path(LAYERS - 1), &flat).plan().expect("a plan").run(&progress).expect("a copy");
+    CopyDisk::new(path(LAYERS - 1), &flat).plan().expect("a plan").run(&progress).expect("a copy");
     (path(LAYERS - 1), flat)
 }
 

@@ -4,7 +4,7 @@ use std::path::Path;
 
 use zestful_sapling::Error;
 use zestful_sapling::error::{Hold, ParentProblemKind, Refusal};
-use zestful_sapling::family::Override;
+use zestful_sapling::family::{Override, Problem, ProblemKind};
 
 use crate::args::overrides::name_of_override;
 use crate::report::text;
@@ -28,6 +28,20 @@ pub(crate) fn next(error: &Error) -> Option<String> {
             Some(next(source).map_or_else(|| how.clone(), |first| format!("{first}; {how}")))
         }
         Error::Unfinished { source, .. } => next(source),
+        _ => None,
+    }
+}
+
+/// What may be typed for something that is wrong with a file.
+pub(crate) fn next_for(problem: &Problem) -> Option<String> {
+    let path = text::path(&problem.path);
+    match problem.code {
+        ProblemKind::Unreadable => Some(format!("`zsap check {path}` tells all")),
+        ProblemKind::ParentMissing | ProblemKind::ParentChanged => {
+            Some(format!("`zsap relink {path} --search FOLDER` looks for it"))
+        }
+        ProblemKind::PinTouched => Some(format!("`zsap pin {path} --verify` compares it with what was pinned")),
+        ProblemKind::Twin => Some(format!("`zsap identity {path} --fresh` gives the copy one of its own")),
         _ => None,
     }
 }

@@ -412,7 +412,8 @@ struct Appending {
 impl std::io::Write for Appending {
     fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
         self.storage.write_at(bytes, self.at).map_err(std::io::Error::other)?;
-        self.at += bytes.len() as u64;
+        let len = u64::try_from(bytes.len()).map_err(std::io::Error::other)?;
+        self.at = self.at.checked_add(len).ok_or(std::io::ErrorKind::FileTooLarge)?;
         Ok(bytes.len())
     }
 

@@ -23,7 +23,7 @@ use crate::storage::{Access, FileStorage, ReadAt, StagedFile, Storage, folder_of
 /// Hexadecimal digits of the digest before each line.
 const DIGEST: usize = 16;
 /// The marks of a merge of 64 TiB, and a record of 4,096 layers, take less.
-const MOST_BYTES: u64 = 16 << 20;
+const MOST_BYTES: usize = 16 << 20;
 
 /// What is under way with an image, if anything is.
 ///
@@ -70,22 +70,20 @@ fn damaged(path: &Path, why: &str) -> Error {
 
 fn lines_of(path: &Path) -> Result<Lines> {
     let file = FileStorage::open(path, Access::ReadUnlocked)?;
-    let len = file.len()?;
-    if len > MOST_BYTES {
-        return Err(damaged(path, "it is far too long"));
-    }
-    let mut bytes = vec![0; len as usize];
+    let len = usize::try_from(file.len()?).ok().filter(|len| *len <= MOST_BYTES);
+    let mut bytes = vec![0; len.ok_or_else(|| damaged(path, "it is far too long"))?];
     file.read_at(&mut bytes, 0)?;
     let mut lines = bytes.split(|byte| *byte == b'\n').peekable();
     let first = lines.next().filter(|_| lines.peek().is_some()).ok_or_else(|| damaged(path, "it has no whole line"))?;
     let first = checked(first).ok_or_else(|| damaged(path, "its first line is not what was written"))?;
-    let (mut marks, mut at) = (Vec::new(), DIGEST + 1 + first.len() + 1);
+    let mut marks = Vec::new();
     // Behind the last line's end stands nothing, or a line whose end never reached the disk.
     while let Some(line) = lines.next().filter(|_| lines.peek().is_some()) {
-        at += line.len() + 1;
+        // What follows the last line's end is nothing, and nothing follows that.
+        let is_last = lines.clone().nth(1).is_none() && lines.peek().is_some_and(|rest| rest.is_empty());
         match checked(line) {
             Some(mark) => marks.push(mark.to_owned()),
-            None if at == bytes.len() => {}
+            None if is_last => {}
             None => return Err(damaged(path, "one of its marks is not what was written")),
         }
     }
@@ -94,7 +92,9 @@ fn lines_of(path: &Path) -> Result<Lines> {
 
 /// What a line says, if it is what was written.
 fn checked(line: &[u8]) -> Option<&[u8]> {
-    let (digest, text) = (line.get(..DIGEST)?, line.get(DIGEST + 1..)?);
+    let (digest, rest) = line.split_at_checked(DIGEST)?;
+    // A space stands between them.
+    let (_, text) = rest.split_first()?;
     (blake3::hash(text).to_hex().as_bytes()[..DIGEST] == *digest).then_some(text)
 }
 
@@ -202,7 +202,7 @@ impl<P: Payload> Journal<P> {
         for mark in &marks {
             whole.extend(line(mark)?);
         }
-        if journal.file.len()? != whole.len() as u64 {
+        if usize::try_from(journal.file.len()?) != Ok(whole.len()) {
             put(&place, &whole, true)?;
             drop(journal);
             let record = read::<P>(&place)?.0;

@@ -1,6 +1,8 @@
 //! The small files that stand beside an image: what is known of its children and its pin, and what is under way with
 //! it.
 
+#![deny(clippy::as_conversions, clippy::arithmetic_side_effects)]
+
 mod companion;
 mod journal;
 mod record;

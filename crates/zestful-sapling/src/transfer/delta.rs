@@ -20,11 +20,11 @@ const CHUNK: u64 = 1 << 20;
 pub(crate) struct Task {
     pub(crate) offset: u64,
     pub(crate) len: u64,
-    from: From,
+    from: TaskSource,
 }
 
 #[derive(Clone, Copy, Debug)]
-enum From {
+enum TaskSource {
     /// From this layer's file, from this byte on.
     Data(usize, u64),
     /// From whatever layers have it.
@@ -34,7 +34,7 @@ enum From {
 
 impl Task {
     pub(crate) fn is_data(&self) -> bool {
-        !matches!(self.from, From::Zeros)
+        !matches!(self.from, TaskSource::Zeros)
     }
 }
 
@@ -50,7 +50,7 @@ impl Batch {
         Self { tasks: Vec::new(), upto: from, bytes: 0 }
     }
 
-    fn push(&mut self, offset: u64, len: u64, from: From) {
+    fn push(&mut self, offset: u64, len: u64, from: TaskSource) {
         let task = Task { offset, len, from };
         self.bytes += if task.is_data() { len } else { 0 };
         self.tasks.push(task);
@@ -105,11 +105,11 @@ impl Delta<'_> {
             }
         };
         match (task.from, source) {
-            (From::Data(layer, at), Some(chain)) => {
+            (TaskSource::Data(layer, at), Some(chain)) => {
                 let layer = &*chain.layers()[layer];
                 feed.stretch(&DataExtent { layer, at, offset: task.offset, len: task.len })
             }
-            (From::Disk, Some(chain)) => {
+            (TaskSource::Disk, Some(chain)) => {
                 feed.read(task.offset, task.len, |bytes, done| chain.read_at(bytes, task.offset + done))
             }
             _ => feed.zeros(range),
@@ -170,13 +170,15 @@ fn down(upper: &Chain, target: &dyn Image, from: u64, most_bytes: u64) -> Result
                 let layer = &*upper.layers()[number];
                 split_by_holes(DataExtent { layer, at, offset: part.offset, len: part.len }, |part| {
                     match part {
-                        Part::Data(stretch) => batch.push(stretch.offset, stretch.len, From::Data(number, stretch.at)),
-                        Part::Zeros(range) => batch.push(range.start, range.end - range.start, From::Zeros),
+                        Part::Data(stretch) => {
+                            batch.push(stretch.offset, stretch.len, TaskSource::Data(number, stretch.at))
+                        }
+                        Part::Zeros(range) => batch.push(range.start, range.end - range.start, TaskSource::Zeros),
                     }
                     Ok(())
                 })?;
             }
-            Origin::Zero => batch.push(part.offset, part.len, From::Zeros),
+            Origin::Zero => batch.push(part.offset, part.len, TaskSource::Zeros),
             Origin::Below => {}
         }
         batch.upto = part.offset + part.len;
@@ -200,9 +202,9 @@ fn up(child: &dyn Image, old: &DiskSide, new: &DiskSide, from: u64, most_bytes: 
             batch.upto = part.offset + part.len;
             match part.one {
                 _ if !part.differs => {}
-                Origin::Data(layer, at) => batch.push(part.offset, part.len, From::Data(layer, at)),
-                Origin::Below => batch.push(part.offset, part.len, From::Disk),
-                Origin::Zero => batch.push(part.offset, part.len, From::Zeros),
+                Origin::Data(layer, at) => batch.push(part.offset, part.len, TaskSource::Data(layer, at)),
+                Origin::Below => batch.push(part.offset, part.len, TaskSource::Disk),
+                Origin::Zero => batch.push(part.offset, part.len, TaskSource::Zeros),
             }
             if batch.is_full(most_bytes) {
                 break;

@@ -5,7 +5,7 @@ use std::path::Path;
 
 use proptest::prelude::*;
 use zestful_sapling::chain::{ChainMut, OpenOptions};
-use zestful_sapling::ops::{Copy, Derive, Diff, Make, Operation, Planned};
+use zestful_sapling::ops::{CopyDisk, Derive, Diff, Make, Operation, Planned};
 use zestful_sapling::progress::Progress;
 
 use crate::support::{Model, UNIT};
@@ -63,7 +63,7 @@ proptest! {
         let larger = folder.path().join("larger.raw");
         let request = Make::filled_from(&larger, path("first"), None).with_size(SIZE + 4096);
         request.plan().unwrap().run(&Progress::new()).unwrap();
-        Copy::new(path("first"), path("flat")).plan().unwrap().run(&Progress::new()).unwrap();
+        CopyDisk::new(path("first"), path("flat")).plan().unwrap().run(&Progress::new()).unwrap();
 
         let pairs = [
             (path("base"), &base, path("first"), &first),

@@ -10,7 +10,7 @@ use zestful_sapling::family::{Health, Override, Report, inspect};
 use zestful_sapling::finding::Severity;
 use zestful_sapling::image::Space;
 use zestful_sapling::image::{Format, Kind};
-use zestful_sapling::ops::{Copy, CopyChain, Derive, FreshIdentity, Identity, Make, NewImage, Operation, Planned};
+use zestful_sapling::ops::{CopyChain, CopyDisk, Derive, FreshIdentity, Identity, Make, NewImage, Operation, Planned};
 use zestful_sapling::progress::Progress;
 
 use crate::operations::files;
@@ -32,7 +32,7 @@ fn open(path: &Path) -> Chain {
 }
 
 fn copy(from: &Path, to: &Path, image: NewImage, verify: bool) {
-    let plan = Copy::new(from, to).with_image(image).with_verify(verify).plan().unwrap();
+    let plan = CopyDisk::new(from, to).with_image(image).with_verify(verify).plan().unwrap();
     assert_eq!(plan.run(&Progress::new()).unwrap().verified, verify);
 }
 
@@ -167,7 +167,7 @@ fn fixed_disks_take_their_space_as_asked() {
         }
     }
     for ending in ["raw", "vhd", "vhdx"] {
-        let copy = Copy::new(folder.path().join("Written.vhd"), folder.path().join(format!("copy.{ending}")));
+        let copy = CopyDisk::new(folder.path().join("Written.vhd"), folder.path().join(format!("copy.{ending}")));
         copy.with_image(fixed()).plan().unwrap().run(&Progress::new()).unwrap();
         let mut model = Model::default();
         model.fill(5 << 20, 4096, 6);
@@ -217,7 +217,7 @@ fn what_loses_something_needs_to_be_said() {
     for (target, image) in
         [("a.raw", NewImage::new()), ("a.vhd", NewImage::new()), ("a.vhdx", NewImage::new().with_sectors((512, 4096)))]
     {
-        let copy = || Copy::new(path("large.vhdx"), path(target)).with_image(image.clone());
+        let copy = || CopyDisk::new(path("large.vhdx"), path(target)).with_image(image.clone());
         let Err(Error::Refused(Refusal::SectorsDiffer { .. }, advice)) = copy().plan() else { panic!("{target}") };
         assert!(advice.to_string().contains("will not be readable"), "{advice}");
         let plan = copy().with_override(Override::Sectors).plan().unwrap();
@@ -248,7 +248,7 @@ fn identities_are_fresh_or_kept_as_asked() {
         for to in ["vhdx", "vhd"] {
             let (fresh, kept) = (format!("fresh-{from}.{to}"), format!("kept-{from}.{to}"));
             copy(&path(&source), &path(&fresh), NewImage::new(), false);
-            let plan = Copy::new(path(&source), path(&kept)).with_identity(Identity::Keep).plan().unwrap();
+            let plan = CopyDisk::new(path(&source), path(&kept)).with_identity(Identity::Keep).plan().unwrap();
             assert!(plan.summary().warnings.iter().any(|warning| warning.contains("answer to one identity")));
             plan.run(&Progress::new()).unwrap();
             let source = show(&source);
@@ -256,7 +256,7 @@ fn identities_are_fresh_or_kept_as_asked() {
             assert_eq!(seen(&show(&kept)), seen(&source), "{from} to {to}");
             assert_eq!(check_chain(&path(&kept), None).unwrap().findings, vec![]);
         }
-        let keep = |to: &str| Copy::new(path(&source), path(to)).with_identity(Identity::Keep).plan();
+        let keep = |to: &str| CopyDisk::new(path(&source), path(to)).with_identity(Identity::Keep).plan();
         assert!(matches!(keep("a.raw"), Err(Error::Usage(_))));
 
         // A child beside the original does not take the renewed twin for its parent.
@@ -367,7 +367,7 @@ fn a_spoiled_piece_is_named() {
         let report = check();
         assert_eq!(report.state, Health::Broken);
         assert!(report.findings.iter().any(|f| f.code == code && f.message.contains("in-pieces.001")), "{report:?}");
-        let copied = Copy::new(&descriptor, path("copy.vhdx")).plan().and_then(|plan| plan.run(&Progress::new()));
+        let copied = CopyDisk::new(&descriptor, path("copy.vhdx")).plan().and_then(|plan| plan.run(&Progress::new()));
         assert!(matches!(copied, Err(Error::Damaged(finding)) if finding.code == code), "{code}");
         if let Ok(disk) = Chain::open(&descriptor, &OpenOptions::new()) {
             // The first piece is still as good as ever.
@@ -412,7 +412,7 @@ fn a_source_that_changes_is_told_and_nothing_is_made() {
         [&|file| file.write_all_at(b"late", 1 << 20).unwrap(), &|file| file.set_len(1 << 20).unwrap()];
     for change in changes {
         std::fs::write(path("herbarium.raw"), vec![7; 8 << 20]).unwrap();
-        let plan = Copy::new(path("herbarium.raw"), path("copy.vhdx")).plan().unwrap();
+        let plan = CopyDisk::new(path("herbarium.raw"), path("copy.vhdx")).plan().unwrap();
         // A file's time has the grain of the host's clock.
         std::thread::sleep(std::time::Duration::from_millis(20));
         change(&std::fs::File::options().write(true).open(path("herbarium.raw")).unwrap());
@@ -465,7 +465,7 @@ fn a_copy_that_reads_back_otherwise_is_told() {
     let source = folder.path().join("herbarium.raw");
     std::fs::write(&source, vec![7; 8 << 20]).unwrap();
     for target in ["copy.raw", "copy.vhdx"] {
-        let plan = Copy::new(&source, folder.path().join(target)).with_verify(true).plan().unwrap();
+        let plan = CopyDisk::new(&source, folder.path().join(target)).with_verify(true).plan().unwrap();
         let progress = Progress::new();
         // Slow enough for somebody to reach the end of the file before it is read.
         progress.set_rate_limit(16 << 20);

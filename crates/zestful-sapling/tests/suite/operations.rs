@@ -7,7 +7,7 @@ use crate::support::{perform, read_bytes, with};
 use zestful_sapling::chain::{Chain, Disk, OpenOptions};
 use zestful_sapling::error::{Error, Refusal};
 use zestful_sapling::image::Format;
-use zestful_sapling::ops::{Copy, Derive, Make, NewImage, Operation, Planned, WriteBytes};
+use zestful_sapling::ops::{CopyDisk, Derive, Make, NewImage, Operation, Planned, WriteBytes};
 use zestful_sapling::progress::Progress;
 
 pub fn files(folder: &Path) -> Vec<String> {
@@ -85,7 +85,7 @@ fn a_stopped_copy_leaves_nothing() {
     let source = folder.path().join("herbarium.raw");
     std::fs::write(&source, vec![5; 8 << 20]).unwrap();
     for target in ["copy.vhdx", "copy.raw"] {
-        let plan = Copy::new(&source, folder.path().join(target)).plan().unwrap();
+        let plan = CopyDisk::new(&source, folder.path().join(target)).plan().unwrap();
         let progress = Progress::new();
         progress.stop();
         assert!(matches!(plan.run(&progress), Err(Error::Cancelled)));

@@ -16,7 +16,7 @@ pub(super) fn run(console: &Console, typed: &Copy) -> Result<Outcome, Failure> {
         return run_chain(console, typed);
     }
     let source_format = typed.image.source_format(&typed.source)?;
-    let copy = with(ops::Copy::new(&typed.source, &typed.target), source_format, ops::Copy::with_source_format)
+    let copy = with(ops::CopyDisk::new(&typed.source, &typed.target), source_format, ops::CopyDisk::with_source_format)
         .with_identity(typed.identity.map_or(Identity::Fresh, Into::into))
         .with_image(typed.image.image())
         .with_verify(typed.verify);

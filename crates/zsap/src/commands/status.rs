@@ -35,7 +35,8 @@ fn lines(console: &Console, status: &Status) -> Vec<String> {
     let word = |running: bool| if running { "under way" } else { "unfinished" };
     lines.extend(status.under_way.iter().map(|work| trouble(word(work.holder.is_some()), &work.message)));
     for work in status.under_way.iter().filter(|work| work.state == UnderWayState::CutShort) {
-        lines.push(format!("  next: {}", advice::carry_on_or_give_up(&work.path)));
+        let next = advice::carry_on_or_give_up(&work.path);
+        lines.push(text::wrapped(&format!("    next: {next}"), "      "));
     }
     for problem in &status.problems {
         let word = match problem.severity {
@@ -43,6 +44,7 @@ fn lines(console: &Console, status: &Status) -> Vec<String> {
             _ => "note",
         };
         lines.push(trouble(word, &problem.message));
+        lines.extend(advice::next_for(problem).map(|next| text::wrapped(&format!("    next: {next}"), "      ")));
     }
     lines.extend(
         status.held.iter().map(|held| format!("  held: {} by {}", text::name(&held.path), text::safe(&held.holder))),

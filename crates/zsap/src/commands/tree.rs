@@ -3,6 +3,7 @@
 use zestful_sapling::family::{Family, Health, Node, Role};
 use zestful_sapling::storage::free_space;
 
+use crate::advice;
 use crate::args::tree::Tree;
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
@@ -44,6 +45,7 @@ pub(super) fn run(console: &Console, typed: &Tree) -> Result<Outcome, Failure> {
         let word = if problem.severity == Health::Broken { "broken:" } else { "note:" };
         let text = text::wrapped(&format!("  {word} {}", text::safe(&problem.message)), "    ");
         lines.push(text.replacen(word, &console.alarming(word), 1));
+        lines.extend(advice::next_for(problem).map(|next| text::wrapped(&format!("    next: {next}"), "      ")));
     }
     console.answer(&family, lines)?;
     Ok(Outcome::Done)

@@ -6,7 +6,7 @@ use std::process::Command;
 use zestful_sapling::Error;
 use zestful_sapling::error::{Hold, Refusal};
 use zestful_sapling::family::Override;
-use zestful_sapling::ops::{Copy, Operation, Planned};
+use zestful_sapling::ops::{CopyDisk, Operation, Planned};
 use zestful_sapling::progress::Progress;
 use zestful_sapling::storage::user_of;
 
@@ -76,7 +76,7 @@ fn a_device_is_source_and_target() {
     assert!(!std::path::Path::new(&format!("{device}.zsap.json")).exists());
     let refused = scene.run(&format!("copy child.vhdx {device}"));
     refused.expect("not blank", 4, "", "is not blank, and all of its content would be lost");
-    let onto_it = || Copy::new(scene.path("child.vhdx"), device);
+    let onto_it = || CopyDisk::new(scene.path("child.vhdx"), device);
     assert!(matches!(onto_it().plan(), Err(Error::Refused(Refusal::HasContent { .. }, _))));
     let plan = scene.run(&format!("copy child.vhdx {device} --yes --plan"));
     plan.expect("plan", 0, &format!("replace all 24 MiB of {device}"), "");

@@ -17,7 +17,7 @@ use crate::progress::Progress;
 /// [`Sectors`](crate::family::Override::Sectors), [`DeviceContent`](crate::family::Override::DeviceContent), and
 /// [`InUse`](crate::family::Override::InUse) for the source.
 #[derive(Clone, Debug)]
-pub struct Copy {
+pub struct CopyDisk {
     source: PathBuf,
     source_format: Option<Format>,
     target: PathBuf,
@@ -27,7 +27,7 @@ pub struct Copy {
     verify: bool,
 }
 
-impl Copy {
+impl CopyDisk {
     /// The disk that `source` is the current image of, into a new file or onto a block device. The source may be a
     /// block device or the descriptor of a disk in pieces, too.
     pub fn new(source: impl Into<PathBuf>, target: impl Into<PathBuf>) -> Self {
@@ -68,8 +68,8 @@ impl Copy {
     }
 }
 
-impl Operation for Copy {
-    type Planned = CopyPlan;
+impl Operation for CopyDisk {
+    type Planned = CopyDiskPlan;
 
     /// What copying would do. The source and its parents stay locked against writers as long as the plan lives.
     ///
@@ -90,7 +90,7 @@ impl Operation for Copy {
             verify: self.verify,
             raw_space: Space::Sparse,
         };
-        Ok(CopyPlan(NewDisk::plan(request)?))
+        Ok(CopyDiskPlan(NewDisk::plan(request)?))
     }
 
     fn guard_mut(&mut self) -> Option<&mut Guard> {
@@ -99,9 +99,9 @@ impl Operation for Copy {
 }
 
 /// A checked plan to copy a disk.
-pub struct CopyPlan(NewDisk);
+pub struct CopyDiskPlan(NewDisk);
 
-impl Planned for CopyPlan {
+impl Planned for CopyDiskPlan {
     type Outcome = NewDiskOutcome;
 
     fn summary(&self) -> &Plan {

@@ -12,7 +12,7 @@ mod sapling;
 mod target;
 mod unchanged;
 
-pub use copy::{Copy, CopyPlan};
+pub use copy::{CopyDisk, CopyDiskPlan};
 pub use copy_chain::{CopyChain, CopyChainOutcome, CopyChainPlan};
 pub use derive::{Derive, DeriveOutcome, DerivePlan};
 pub use make::{Make, MakePlan};
