@@ -47,7 +47,7 @@ pub(crate) fn next_for(problem: &Problem) -> Option<String> {
 }
 
 /// What may be typed for work that was cut short.
-pub(crate) fn carry_on_or_give_up(image: &Path) -> String {
+fn carry_on_or_give_up(image: &Path) -> String {
     let image = text::path(image);
     format!("`zsap resume {image}` carries on, `zsap abandon {image}` gives it up")
 }

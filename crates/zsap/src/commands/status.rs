@@ -1,6 +1,6 @@
 //! `zsap status`.
 
-use zestful_sapling::family::{Health, Status, UnderWayState, status_of};
+use zestful_sapling::family::{Health, Problem, Status, UnderWayState, status_of};
 
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
@@ -32,20 +32,25 @@ fn lines(console: &Console, status: &Status) -> Vec<String> {
         let text = text::wrapped(&format!("  {word}: {}", text::safe(message)), "    ");
         text.replacen(word, &console.alarming(word), 1)
     };
-    let word = |running: bool| if running { "under way" } else { "unfinished" };
-    lines.extend(status.under_way.iter().map(|work| trouble(word(work.holder.is_some()), &work.message)));
-    for work in status.under_way.iter().filter(|work| work.state == UnderWayState::CutShort) {
-        let next = advice::carry_on_or_give_up(&work.path);
-        lines.push(text::wrapped(&format!("    next: {next}"), "      "));
+    let told = |problem: &Problem| {
+        let word = if problem.severity == Health::Broken { "broken" } else { "note" };
+        let next = advice::next_for(problem).map(|next| format!("    next: {next}"));
+        std::iter::once(trouble(word, &problem.message)).chain(next)
+    };
+    // The worst comes first.
+    let (broken, notes): (Vec<_>, Vec<_>) =
+        status.problems.iter().partition(|problem| problem.severity == Health::Broken);
+    lines.extend(broken.into_iter().flat_map(told));
+    for work in &status.under_way {
+        lines.push(trouble(if work.holder.is_some() { "under way" } else { "unfinished" }, &work.message));
+        if work.state == UnderWayState::CutShort {
+            // A command that is broken over two lines cannot be copied.
+            let image = text::path(&work.path);
+            lines.push(format!("    next: `zsap resume {image}` carries on"));
+            lines.push(format!("    or:   `zsap abandon {image}` gives it up"));
+        }
     }
-    for problem in &status.problems {
-        let word = match problem.severity {
-            Health::Broken => "broken",
-            _ => "note",
-        };
-        lines.push(trouble(word, &problem.message));
-        lines.extend(advice::next_for(problem).map(|next| text::wrapped(&format!("    next: {next}"), "      ")));
-    }
+    lines.extend(notes.into_iter().flat_map(told));
     lines.extend(
         status.held.iter().map(|held| format!("  held: {} by {}", text::name(&held.path), text::safe(&held.holder))),
     );

@@ -45,7 +45,7 @@ pub(super) fn run(console: &Console, typed: &Tree) -> Result<Outcome, Failure> {
         let word = if problem.severity == Health::Broken { "broken:" } else { "note:" };
         let text = text::wrapped(&format!("  {word} {}", text::safe(&problem.message)), "    ");
         lines.push(text.replacen(word, &console.alarming(word), 1));
-        lines.extend(advice::next_for(problem).map(|next| text::wrapped(&format!("    next: {next}"), "      ")));
+        lines.extend(advice::next_for(problem).map(|next| format!("    next: {next}")));
     }
     console.answer(&family, lines)?;
     Ok(Outcome::Done)
