@@ -34,6 +34,8 @@ pub enum Refusal {
     ReadOnly {
         /// The file.
         path: PathBuf,
+        /// Whether only the mark on the host keeps it from being written to.
+        marked: bool,
     },
     /// Other images depend on this one, or may.
     NeededByChildren {

@@ -4,7 +4,7 @@ use std::path::Path;
 
 use zestful_sapling::Error;
 use zestful_sapling::error::{Hold, ParentProblemKind, Refusal};
-use zestful_sapling::family::{Override, Problem, ProblemKind};
+use zestful_sapling::family::{Override, Problem, ProblemKind, UnderWay, UnderWayState};
 
 use crate::args::overrides::name_of_override;
 use crate::report::text;
@@ -13,19 +13,22 @@ use crate::report::text;
 pub(crate) fn next(error: &Error) -> Option<String> {
     match error {
         Error::Refused(refusal, _) => next_after(refusal),
-        Error::Damaged(finding) if finding.prevents_opening() => {
-            let path = finding.path.as_ref()?.display();
-            Some(format!("`zsap check {path}` tells all"))
+        // The small files beside an image are none that can be checked.
+        Error::Damaged(finding) if !["companion", "journal"].contains(&&*finding.place.structure) => {
+            Some(format!("`zsap check {}` tells all", word(finding.path.as_ref()?)))
         }
         Error::Parent(problem) => match problem.kind {
             ParentProblemKind::Missing { .. } | ParentProblemKind::Mismatch { .. } => {
-                Some(format!("`zsap relink {} --search FOLDER` looks for it", problem.child.display()))
+                Some(format!("`zsap relink {} --search FOLDER` looks for it", word(&problem.child)))
             }
             _ => None,
         },
         Error::UnderWay { path, source } => {
             let how = carry_on_or_give_up(path);
-            Some(next(source).map_or_else(|| how.clone(), |first| format!("{first}; {how}")))
+            Some(match next(source) {
+                Some(first) => format!("{first}; {how}"),
+                None => how,
+            })
         }
         Error::Unfinished { source, .. } => next(source),
         _ => None,
@@ -34,7 +37,7 @@ pub(crate) fn next(error: &Error) -> Option<String> {
 
 /// What may be typed for something that is wrong with a file.
 pub(crate) fn next_for(problem: &Problem) -> Option<String> {
-    let path = text::path(&problem.path);
+    let path = word(&problem.path);
     match problem.code {
         ProblemKind::Unreadable => Some(format!("`zsap check {path}` tells all")),
         ProblemKind::ParentMissing | ProblemKind::ParentChanged => {
@@ -46,10 +49,34 @@ pub(crate) fn next_for(problem: &Problem) -> Option<String> {
     }
 }
 
-/// What may be typed for work that was cut short.
+/// What may be typed for work that was begun: one command a line, so that each can be copied.
+pub(crate) fn next_for_work(work: &UnderWay) -> Vec<String> {
+    let image = word(&work.path);
+    match work.state {
+        UnderWayState::CutShort => vec![
+            format!("    next: `zsap resume {image}` carries on"),
+            format!("    or:   `zsap abandon {image}` gives it up"),
+        ],
+        UnderWayState::Over => vec![format!("    next: `zsap resume {image}` takes the journal away")],
+        _ => Vec::new(),
+    }
+}
+
 fn carry_on_or_give_up(image: &Path) -> String {
-    let image = text::path(image);
+    let image = word(image);
     format!("`zsap resume {image}` carries on, `zsap abandon {image}` gives it up")
+}
+
+/// A path as a shell takes it: as it is, or in quotes. One that holds what could steer a terminal is shown escaped, and
+/// is not for copying.
+fn word(path: &Path) -> String {
+    let shown = text::path(path);
+    let is_plain = |c: char| c.is_alphanumeric() || "/._-+,:@%=".contains(c);
+    match shown.chars().all(is_plain) && !shown.starts_with('-') {
+        true => shown,
+        false if shown.starts_with('-') => word(&Path::new(".").join(path)),
+        false => format!("'{}'", shown.replace('\'', "'\\''")),
+    }
 }
 
 fn next_after(refusal: &Refusal) -> Option<String> {
@@ -63,19 +90,18 @@ fn next_after(refusal: &Refusal) -> Option<String> {
         Refusal::InUse { holder: Some(holder), .. } if holder.how == Hold::Lock => {
             Some("--wait SECONDS waits for it".to_owned())
         }
-        Refusal::NeededByChildren { children, .. } if children.is_empty() => {
+        Refusal::NeededByChildren { children, .. } if !children.is_empty() => None,
+        Refusal::NeededByChildren { .. } | Refusal::NoWay { for_unknown_children: true, .. } => {
             let forced = force(Override::UnknownChildren, "if nothing needs the image any more")?;
             Some(format!("--search FOLDER looks further; {forced}"))
         }
-        Refusal::NoWay { for_unknown_children: true, .. } => {
-            let forced = force(Override::UnknownChildren, "if nothing needs the image any more")?;
-            Some(format!("--search FOLDER looks further; {forced}"))
-        }
-        Refusal::ReadOnly { path } if path.is_file() => {
-            let path = path.display();
+        Refusal::ReadOnly { path, marked: true } => {
+            let path = word(path);
             Some(format!("`zsap derive {path} CHILD` grows a child, `zsap unfreeze {path}` frees it"))
         }
-        Refusal::FormatDisagrees { in_content: true, .. } => Some("--format says which it is".to_owned()),
+        Refusal::FormatDisagrees { in_content: true, .. } => {
+            Some("--format, or for a source --source-format, says which it is".to_owned())
+        }
         Refusal::FormatDisagrees { in_content: false, .. } => force(Override::Ending, "if it is meant so"),
         Refusal::HasContent { .. } => Some("--yes goes on".to_owned()),
         Refusal::SectorsDiffer { own, .. } => {
@@ -85,13 +111,10 @@ fn next_after(refusal: &Refusal) -> Option<String> {
         Refusal::IdentityDiffers { .. } => {
             force(Override::Identity, "if you know that the child reads right through this parent")
         }
-        Refusal::UnderWay { image, must_go_on } => {
-            let image = image.display();
-            let resume = format!("`zsap resume {image}` carries on");
-            Some(if *must_go_on { resume } else { format!("{resume}, `zsap abandon {image}` gives it up") })
-        }
+        Refusal::UnderWay { image, must_go_on: true } => Some(format!("`zsap resume {}` carries on", word(image))),
+        Refusal::UnderWay { image, must_go_on: false } => Some(carry_on_or_give_up(image)),
         Refusal::Pinned { image, .. } => {
-            let image = image.display();
+            let image = word(image);
             Some(format!("`zsap derive {image} CHILD` grows a child, `zsap unpin {image}` takes the pin away"))
         }
         Refusal::OtherHost { .. } => force(Override::OtherHost, "if that host is gone for good"),
@@ -101,5 +124,25 @@ fn next_after(refusal: &Refusal) -> Option<String> {
             force(Override::UnrecordedChild, "and the child breaks when the parent is merged, moved or removed later")
         }
         _ => None,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_may_be_typed_can_be_copied_into_a_shell() {
+        let table = [
+            ("fen-base.vhdx", "fen-base.vhdx"),
+            ("/srv/fen base.vhdx", "'/srv/fen base.vhdx'"),
+            ("it's.vhdx", "'it'\\''s.vhdx'"),
+            ("$HOME.vhdx", "'$HOME.vhdx'"),
+            ("-rf.vhdx", "./-rf.vhdx"),
+            ("-r f.vhdx", "'./-r f.vhdx'"),
+        ];
+        for (path, typed) in table {
+            assert_eq!(word(Path::new(path)), typed);
+        }
     }
 }

@@ -6,6 +6,7 @@ use std::sync::OnceLock;
 
 use anstyle::{AnsiColor, Style};
 use serde::Serialize;
+use serde_json::{Value, json};
 use zestful_sapling::ops::Plan;
 
 use crate::args::{Color, Common};
@@ -76,12 +77,10 @@ impl Console {
         out.flush()
     }
 
-    /// The one JSON document of a command that failed, on standard error.
-    pub(crate) fn error_document(&self, value: &impl Serialize) {
-        let Ok(text) = versioned(value).map(|value| value.to_string()) else { return };
-        self.log(&text);
-        // With standard error gone there is nobody left to tell; the exit status still does.
-        _ = writeln!(io::stderr(), "{text}");
+    /// The one JSON document of a command that failed, on standard error, with what its plan had to say.
+    pub(crate) fn error_document(&self, error: &Value) {
+        let warnings = self.warnings.get().cloned().unwrap_or_default();
+        self.log(&print_error(&json!({ "error": error, "warnings": warnings })));
     }
 
     /// Text for people, or the value for scripts.
@@ -100,8 +99,12 @@ impl Console {
         self.document(&value)
     }
 
+    /// A warning for people; a script reads it in the document.
     pub(crate) fn warn(&self, message: &str) {
-        self.message(WARNING, "warning", message);
+        match self.common.json {
+            true => self.log(&format!("warning: {}", text::safe(message))),
+            false => self.message(WARNING, "warning", message),
+        }
     }
 
     pub(crate) fn error(&self, message: &str) {
@@ -189,14 +192,22 @@ impl Console {
     }
 }
 
-/// The form of all documents; it rises when a name or a type changes.
-pub(crate) const SCHEMA_VERSION: u32 = 1;
+/// Prints the document of a command that failed.
+pub(crate) fn print_error(document: &Value) -> String {
+    let text = versioned(document).map_or_else(|error| error.to_string(), |document| document.to_string());
+    // With standard error gone there is nobody left to tell; the exit status still does.
+    _ = writeln!(io::stderr(), "{text}");
+    text
+}
 
-fn versioned(value: &impl Serialize) -> io::Result<serde_json::Value> {
+/// The form of all documents; it rises when a name or a type changes.
+const SCHEMA_VERSION: u32 = 1;
+
+fn versioned(value: &impl Serialize) -> io::Result<Value> {
     let mut document = serde_json::Map::new();
     document.insert("schema_version".to_owned(), SCHEMA_VERSION.into());
     match serde_json::to_value(value).map_err(io::Error::other)? {
-        serde_json::Value::Object(fields) => document.extend(fields),
+        Value::Object(fields) => document.extend(fields),
         other => _ = document.insert("value".to_owned(), other),
     }
     Ok(document.into())

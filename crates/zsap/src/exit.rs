@@ -2,10 +2,11 @@
 
 use std::process::ExitCode;
 
+use serde_json::json;
 use zestful_sapling::Error;
 
 use crate::advice;
-use crate::console::Console;
+use crate::console::{Console, print_error};
 
 /// How a command that did not fail ended.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -73,8 +74,7 @@ pub(crate) fn settle(console: &Console, result: Result<Outcome, Failure>) -> Exi
         Err(Failure::Library(error)) => {
             let (message, next) = (error.with_causes(), advice::next(&error));
             if console.json() {
-                let told = serde_json::json!({ "kind": kind(&error), "message": message, "next": next });
-                console.error_document(&serde_json::json!({ "error": told }));
+                console.error_document(&json!({ "kind": kind(&error), "message": message, "next": next }));
             } else {
                 console.error(&message);
                 next.iter().for_each(|next| console.hint(next));
@@ -90,9 +90,9 @@ pub(crate) fn misused(error: &clap::Error) -> ExitCode {
     if !error.use_stderr() || !asked_for_json {
         _ = error.print();
     } else {
-        let told = serde_json::json!({ "kind": "usage", "message": error.render().to_string(), "next": null });
-        let document = serde_json::json!({ "schema_version": crate::console::SCHEMA_VERSION, "error": told });
-        eprintln!("{document}");
+        let message = error.render().to_string();
+        let message = message.trim().trim_start_matches("error: ");
+        print_error(&json!({ "error": { "kind": "usage", "message": message, "next": null }, "warnings": [] }));
     }
     ExitCode::from(u8::try_from(error.exit_code()).unwrap_or(2))
 }

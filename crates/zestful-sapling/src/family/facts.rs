@@ -7,16 +7,20 @@ use jiff::Timestamp;
 use serde::Serialize;
 use uuid::Uuid;
 
+use super::health::Problem;
 use super::unfinished::UnderWay;
 use crate::chain::{MAX_DEPTH, OpenOptions, parent_of};
 use crate::error::{Error, ParentProblemKind, Refusal, Result};
 use crate::finding::{Finding, Repair};
 use crate::image::vhd::Vhd;
 use crate::image::vhdx::Vhdx;
-use crate::image::{BlockCounts, Format, Image, Kind, Space, open_image, open_place, open_place_at_once, probe};
+use crate::image::{
+    BlockCounts, Format, Image, Kind, Space, format_of_name, is_descriptor, open_image, open_place, open_place_at_once,
+    probe,
+};
 use crate::sidecar::{Companion, touched_since, under_way_at};
 use crate::storage::{
-    Access, BlockDevice, HostIdentity, Medium, ReadAt, folder_of, free_space, is_marked_read_only, user_of,
+    Access, BlockDevice, HostIdentity, Medium, ReadAt, files_in, folder_of, free_space, is_marked_read_only, user_of,
 };
 
 /// Tables whose used part is larger than this are not counted through.
@@ -219,6 +223,23 @@ pub fn inspect(path: &Path, format: Option<Format>) -> Result<Report> {
         },
         warnings,
     })
+}
+
+/// The images of a folder (not of folders below it) that are named as such, and disks in pieces, sorted; and those of
+/// them that cannot be read.
+///
+/// # Errors
+/// `Io` when the folder cannot be read.
+pub fn inspect_folder(folder: &Path) -> Result<(Vec<Report>, Vec<Problem>)> {
+    let (mut reports, mut problems) = (Vec::new(), Vec::new());
+    let is_named = |path: &PathBuf| path.is_file() && (format_of_name(path).is_some() || is_descriptor(path));
+    for path in files_in(folder)?.into_iter().filter(is_named) {
+        match inspect(&path, None) {
+            Ok(report) => reports.push(report),
+            Err(error) => problems.push(Problem::of_error(&path, &error)),
+        }
+    }
+    Ok((reports, problems))
 }
 
 /// Whether an image is pinned; a companion that cannot be understood is a warning, not the end of the look.

@@ -120,7 +120,7 @@ impl Problem {
     }
 
     /// Why an image, or something beside it, cannot be read.
-    pub(crate) fn of_error(path: &Path, error: &Error) -> Self {
+    pub fn of_error(path: &Path, error: &Error) -> Self {
         let code = match error {
             Error::Parent(problem) => match &problem.kind {
                 ParentProblemKind::Missing { .. } => ProblemKind::ParentMissing,

@@ -96,6 +96,8 @@ pub enum Role {
 struct Drawing {
     children: Vec<Vec<usize>>,
     since: Vec<Option<Timestamp>>,
+    /// The worst that was told of each file.
+    told: HashMap<PathBuf, Health>,
 }
 
 impl Family {
@@ -190,15 +192,20 @@ impl Survey {
         let all: u64 = self.images.iter().map(|image| image.allocated_size).sum();
         let current = (0..self.images.len()).filter(|number| children[*number].is_empty());
         let copies: u64 = current.map(|number| self.line(number).1).sum();
-        let drawing = Drawing { children, since: self.growing_since() };
+        let mut told: HashMap<PathBuf, Health> = HashMap::new();
+        for problem in &self.problems {
+            let worst = told.entry(problem.path.clone()).or_default();
+            *worst = problem.severity.max(*worst);
+        }
+        let cut_short = |work: &UnderWay| work.holder.is_none().then_some(Health::Unfinished);
+        let broken = |image: &Seen| image.broken.then_some(Health::Broken);
+        let states = self.images.iter().filter_map(broken).chain(self.under_way.iter().filter_map(cut_short));
+        let state = states.chain(told.values().copied()).max().unwrap_or_default();
+        let drawing = Drawing { children, since: self.growing_since(), told };
         let roots: Vec<Node> =
             roots.into_iter().map(|number| self.node(number, 0, Health::Healthy, &drawing)).collect();
         let mut totals = totals_of(&roots);
         totals.allocated = totals.allocated.saturating_add(self.in_pieces);
-        let state = roots.iter().map(worst).max().unwrap_or_default();
-        let told = self.problems.iter().map(|problem| problem.severity);
-        let cut_short = |work: &UnderWay| work.holder.is_none().then_some(Health::Unfinished);
-        let state = told.chain(self.under_way.iter().filter_map(cut_short)).fold(state, Health::max);
         let saved = copies.saturating_sub(all);
         Family { state, roots, totals, saved, problems: self.problems, under_way: self.under_way }
     }
@@ -213,8 +220,8 @@ impl Survey {
         // Whoever reads through what is broken is not whole either.
         let broken = if image.broken { Health::Broken } else { below };
         let own = if image.cut_short { Health::Unfinished } else { Health::Healthy };
-        let told = self.problems.iter().filter(|problem| problem.path == image.path);
-        let state = told.map(|problem| problem.severity).fold(broken.max(own), Health::max);
+        let told = drawing.told.get(&image.path).copied().unwrap_or_default();
+        let state = told.max(broken).max(own);
         Node {
             path: image.path.clone(),
             format: image.info.format,
@@ -239,11 +246,6 @@ impl Survey {
             children: children[number].iter().map(|child| self.node(*child, depth + 1, broken, drawing)).collect(),
         }
     }
-}
-
-/// How the worst of an image and all that grew from it is.
-fn worst(node: &Node) -> Health {
-    node.children.iter().map(worst).fold(node.state, Health::max)
 }
 
 fn totals_of(roots: &[Node]) -> Totals {

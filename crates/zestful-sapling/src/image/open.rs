@@ -60,7 +60,7 @@ pub(crate) fn open_place_mut(path: &Path, access: Access) -> Result<(Arc<dyn Sto
     }
     if is_descriptor(path) {
         return Err(Error::refused(
-            Refusal::ReadOnly { path: path.to_owned() },
+            Refusal::ReadOnly { path: path.to_owned(), marked: false },
             format!("{} is a disk in pieces, whose digests would no longer hold", path.display()),
             "copy it into one image, and write to that",
         ));

@@ -99,19 +99,23 @@ fn checked(line: &[u8]) -> Option<&[u8]> {
 }
 
 fn record_in<P: DeserializeOwned>(path: &Path, lines: &Lines) -> Result<Record<P>> {
-    /// What every version says in the same place.
+    /// Up to the second version the number stood beside all else.
     #[derive(Deserialize)]
     struct Versioned {
-        header: VersionOnly,
+        version: Option<u32>,
+        header: Option<VersionOnly>,
     }
     #[derive(Deserialize)]
     struct VersionOnly {
         version: u32,
     }
     let unknown = || damaged(path, "its first line is not a record");
-    let version = serde_json::from_slice::<Versioned>(&lines.first).map_err(|_| unknown())?.header.version;
+    let told: Versioned = serde_json::from_slice(&lines.first).map_err(|_| unknown())?;
+    let version = told.header.map(|header| header.version).or(told.version).ok_or_else(unknown)?;
     if version != VERSION {
-        let message = format!("its version is {version}, only {VERSION} is known");
+        let message = format!(
+            "its version is {version}, only {VERSION} is known: finish what was begun with the program that began it"
+        );
         return Err(Error::from_finding(Finding::unsupported("journal-version", "journal", 0, message).at(path)));
     }
     let mut record: Record<P> = serde_json::from_slice(&lines.first).map_err(|_| unknown())?;

@@ -54,7 +54,7 @@ impl BlockDevice {
         let marked = std::fs::read_to_string(system_folder(found.rdev()).join("ro")).unwrap_or_default();
         if write && marked.trim() == "1" {
             return Err(Error::refused(
-                Refusal::ReadOnly { path: path.to_owned() },
+                Refusal::ReadOnly { path: path.to_owned(), marked: false },
                 format!("{} is a read-only device", path.display()),
                 "choose another one, or make it writable on this host first",
             ));

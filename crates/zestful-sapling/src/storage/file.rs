@@ -98,7 +98,7 @@ impl FileStorage {
         let marked = found.permissions().readonly();
         if access == Access::Write && marked {
             return Err(Error::refused(
-                Refusal::ReadOnly { path: path.to_owned() },
+                Refusal::ReadOnly { path: path.to_owned(), marked: true },
                 format!("{} is marked read-only on this host, as parents of other images are", path.display()),
                 "write to a child of it instead, or unfreeze it once nothing depends on it",
             ));

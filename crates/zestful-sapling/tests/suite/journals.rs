@@ -81,6 +81,35 @@ fn put(child: &std::path::Path, lines: &[Vec<u8>]) {
     std::fs::write(journal_of(child), lines.concat()).unwrap();
 }
 
+/// Changes what the first line says, and signs it again.
+fn reword(child: &std::path::Path, change: impl FnOnce(&mut serde_json::Value)) {
+    let mut all = lines(child);
+    let mut record = serde_json::from_slice(&all[0][17..]).unwrap();
+    change(&mut record);
+    let text = record.to_string();
+    let digest = blake3::hash(text.as_bytes()).to_hex();
+    all[0] = format!("{} {text}\n", &digest[..16]).into_bytes();
+    put(child, &all);
+}
+
+/// The second version had its number beside all else; a later one may hold anything.
+#[test]
+fn a_journal_of_another_version_is_not_called_damaged() {
+    let cut = Cut::new(Format::Vhdx, Direction::IntoParent);
+    let ours = std::fs::read(journal_of(&cut.child)).unwrap();
+    for other in [serde_json::json!({ "version": 2 }), serde_json::json!({ "header": { "version": 4 } })] {
+        std::fs::write(journal_of(&cut.child), &ours).unwrap();
+        reword(&cut.child, |record| *record = other);
+        for ended in [cut.resume(&[]), abandon(&cut.child, &[]).map(|_| ())] {
+            assert!(matches!(ended, Err(Error::Unsupported(_))), "{ended:?}");
+        }
+        cut.reads();
+    }
+    std::fs::write(journal_of(&cut.child), &ours).unwrap();
+    cut.resume(&[]).unwrap();
+    cut.reads();
+}
+
 #[test]
 fn a_damaged_journal_stops_everything_and_a_torn_end_nothing() {
     for (format, direction) in [(Format::Vhdx, Direction::IntoParent), (Format::Vhd, Direction::IntoChild)] {
@@ -116,15 +145,7 @@ fn a_damaged_journal_stops_everything_and_a_torn_end_nothing() {
 #[test]
 fn what_another_host_began_is_left_alone() {
     let cut = Cut::new(Format::Vhdx, Direction::IntoParent);
-    let mut all = lines(&cut.child);
-    let text = String::from_utf8(all[0].split_off(17)).unwrap();
-    let text = text.trim_end();
-    let record: serde_json::Value = serde_json::from_str(text).unwrap();
-    let host = record["header"]["host"].as_str().unwrap();
-    let text = text.replace(host, "harrow-fen-2");
-    let digest = blake3::hash(text.as_bytes()).to_hex();
-    all[0] = format!("{} {text}\n", &digest[..16]).into_bytes();
-    put(&cut.child, &all);
+    reword(&cut.child, |record| record["header"]["host"] = "harrow-fen-2".into());
     let refused = |ended: zestful_sapling::Result<()>| match ended {
         Err(Error::Refused(Refusal::OtherHost { .. }, _)) => {}
         Err(Error::UnderWay { source, .. }) => {

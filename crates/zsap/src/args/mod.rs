@@ -49,7 +49,7 @@ pub(crate) struct Args {
 #[derive(Clone, Debug, ArgGroup)]
 #[command(next_help_heading = "Common options")]
 pub(crate) struct Common {
-    /// One JSON document on standard output; messages and bars go to standard error
+    /// One JSON document: the answer on standard output, or the error on standard error
     #[arg(long, global = true)]
     pub(crate) json: bool,
     /// Show what would be done, change nothing

@@ -1,9 +1,13 @@
 //! `zsap check`.
 
+use std::path::PathBuf;
+
 use serde_json::json;
+use zestful_sapling::Error;
 use zestful_sapling::check;
-use zestful_sapling::family::Health;
+use zestful_sapling::family::{Health, Problem};
 use zestful_sapling::finding::{Finding, Repair, Severity};
+use zestful_sapling::ops::{Operation, Plan, Planned};
 
 use super::run::perform;
 use crate::args::check::Check;
@@ -13,10 +17,35 @@ use crate::exit::{Failure, Outcome};
 use crate::report::text;
 
 pub(super) fn run(console: &Console, typed: &Check) -> Result<Outcome, Failure> {
-    let (mut state, mut findings, mut lines) = (Health::Healthy, Vec::new(), Vec::new());
+    let check = |path: &PathBuf| -> Result<check::Check, Error> {
+        Ok(with(check::Check::new(path), typed.format.of(path)?, check::Check::with_format))
+    };
+    if console.common().plan {
+        let mut plan = Plan::default();
+        plan.operation = "check";
+        for path in &typed.path {
+            plan.steps.extend_from_slice(&check(path)?.plan()?.summary().steps);
+        }
+        console.show_plan(&plan)?;
+        return Ok(Outcome::Done);
+    }
+    let (mut state, mut findings, mut problems, mut lines) = (Health::Healthy, Vec::new(), Vec::new(), Vec::new());
+    let mut failed = None;
     for path in &typed.path {
-        let check = with(check::Check::new(path), typed.format.of(path)?, check::Check::with_format);
-        let Some(report) = perform(console, &check)? else { continue };
+        let report = check(path).map_err(Failure::from).and_then(|check| perform(console, &check));
+        let report = match report {
+            Ok(report) => report,
+            // One that cannot be read does not take the others with it; a stop is meant for all.
+            Err(Failure::Library(error)) if typed.path.len() > 1 && !matches!(error, Error::Cancelled) => {
+                lines.push(format!("{}: {}", console.strong(&text::path(path)), console.alarming("not checked")));
+                lines.push(text::wrapped(&format!("  {}", text::safe(&error.with_causes())), "    "));
+                problems.push(Problem::of_error(path, &error));
+                failed = Some(error);
+                continue;
+            }
+            Err(other) => return Err(other),
+        };
+        let Some(report) = report else { continue };
         state = state.max(report.state);
         let layers = text::count(report.files.len(), "file", "files");
         let shown: Vec<&Finding> = report
@@ -38,11 +67,13 @@ pub(super) fn run(console: &Console, typed: &Check) -> Result<Outcome, Failure> 
     if state == Health::Broken && console.common().quiet && !console.json() {
         console.error("damage was found");
     }
-    if console.common().plan {
-        return Ok(Outcome::Done);
+    console.answer(&json!({ "state": state, "findings": findings, "problems": problems }), lines)?;
+    match (state, failed) {
+        // Damage that was found says more than that another one could not be read.
+        (Health::Broken, _) => Ok(Outcome::FoundDamage),
+        (_, Some(error)) => Err(error.into()),
+        (_, None) => Ok(Outcome::Done),
     }
-    console.answer(&json!({ "state": state, "findings": findings }), lines)?;
-    Ok(if state < Health::Broken { Outcome::Done } else { Outcome::FoundDamage })
 }
 
 fn describe(finding: &Finding) -> [String; 2] {

@@ -1,13 +1,12 @@
 //! `zsap show`.
 
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
-use serde_json::{Value, json};
-use zestful_sapling::Error;
-use zestful_sapling::family::{ParentState, PlaceReport, Report, Totals, inspect};
-use zestful_sapling::image::pieces::is_descriptor;
-use zestful_sapling::image::{Kind, format_of_name};
+use serde_json::json;
+use zestful_sapling::family::{ParentState, PlaceReport, Problem, Report, Totals, inspect, inspect_folder};
+use zestful_sapling::image::Kind;
 
+use crate::advice;
 use crate::args::show::Show;
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
@@ -20,7 +19,7 @@ pub(super) fn run(console: &Console, typed: &Show) -> Result<Outcome, Failure> {
     let mut failed = None;
     for path in paths {
         if path.is_dir() {
-            let (reports, unreadable) = folder(path)?;
+            let (reports, unreadable) = inspect_folder(path)?;
             lines.extend(folder_lines(console, path, &reports, &unreadable, &Totals::of_reports(&reports)));
             images.extend(reports);
             problems.extend(unreadable);
@@ -35,46 +34,22 @@ pub(super) fn run(console: &Console, typed: &Show) -> Result<Outcome, Failure> {
             Err(error) if paths.len() > 1 => {
                 lines.push(console.strong(&text::path(path)));
                 lines.push(trouble(console, "unreadable", &error.with_causes()));
-                problems.push((path.clone(), error.with_causes()));
+                problems.push(Problem::of_error(path, &error));
                 failed = Some(error);
             }
             Err(error) => return Err(error.into()),
         }
     }
     let totals = Totals::of_reports(&images);
-    let unread = |(path, message): &(PathBuf, String)| json!({ "path": path.to_string_lossy(), "message": message });
-    let problems: Vec<Value> = problems.iter().map(unread).collect();
     console.answer(&json!({ "images": images, "problems": problems, "totals": totals }), lines)?;
     failed.map_or(Ok(Outcome::Done), |error| Err(error.into()))
-}
-
-type Reports = (Vec<Report>, Vec<(PathBuf, String)>);
-
-fn folder(folder: &Path) -> Result<Reports, Error> {
-    let unreadable = |source| Error::Io { action: "read the folder".to_owned(), path: folder.to_owned(), source };
-    let mut paths = Vec::new();
-    for entry in std::fs::read_dir(folder).map_err(unreadable)? {
-        let path = entry.map_err(unreadable)?.path();
-        if path.is_file() && (format_of_name(&path).is_some() || is_descriptor(&path)) {
-            paths.push(path);
-        }
-    }
-    paths.sort();
-    let (mut reports, mut problems) = (Vec::new(), Vec::new());
-    for path in paths {
-        match inspect(&path, None) {
-            Ok(report) => reports.push(report),
-            Err(error) => problems.push((path, error.with_causes())),
-        }
-    }
-    Ok((reports, problems))
 }
 
 fn folder_lines(
     console: &Console,
     folder: &Path,
     reports: &[Report],
-    problems: &[(PathBuf, String)],
+    problems: &[Problem],
     totals: &Totals,
 ) -> Vec<String> {
     let mut table = Table::new(&["image", "format", "kind", ">disk", ">on host", ">share", "parent"]);
@@ -106,9 +81,7 @@ fn folder_lines(
         console.size(totals.promised),
         console.size(totals.allocated)
     ));
-    for (_, message) in problems {
-        lines.push(trouble(console, "unreadable", message));
-    }
+    lines.extend(problems.iter().map(|problem| trouble(console, "unreadable", &problem.message)));
     lines
 }
 
@@ -126,7 +99,10 @@ fn image_lines(console: &Console, report: &Report) -> Vec<String> {
     if let Some(problem) = report.parent.as_ref().and_then(|parent| parent.problem.as_ref()) {
         lines.push(trouble(console, "problem", problem));
     }
-    lines.extend(report.under_way.iter().map(|work| trouble(console, "unfinished", &work.message)));
+    if let Some(work) = &report.under_way {
+        lines.push(trouble(console, "unfinished", &work.message));
+        lines.extend(advice::next_for_work(work));
+    }
     lines.extend(report.warnings.iter().map(|warning| trouble(console, "warning", &warning.to_string())));
     let mut line = |label: &str, text: String| lines.push(format!("  {label:<12}{text}"));
     line(

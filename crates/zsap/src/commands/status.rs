@@ -1,6 +1,6 @@
 //! `zsap status`.
 
-use zestful_sapling::family::{Health, Problem, Status, UnderWayState, status_of};
+use zestful_sapling::family::{Health, Problem, Status, status_of};
 
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
@@ -43,12 +43,7 @@ fn lines(console: &Console, status: &Status) -> Vec<String> {
     lines.extend(broken.into_iter().flat_map(told));
     for work in &status.under_way {
         lines.push(trouble(if work.holder.is_some() { "under way" } else { "unfinished" }, &work.message));
-        if work.state == UnderWayState::CutShort {
-            // A command that is broken over two lines cannot be copied.
-            let image = text::path(&work.path);
-            lines.push(format!("    next: `zsap resume {image}` carries on"));
-            lines.push(format!("    or:   `zsap abandon {image}` gives it up"));
-        }
+        lines.extend(advice::next_for_work(work));
     }
     lines.extend(notes.into_iter().flat_map(told));
     lines.extend(

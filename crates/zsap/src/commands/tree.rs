@@ -40,6 +40,7 @@ pub(super) fn run(console: &Console, typed: &Tree) -> Result<Outcome, Failure> {
     for work in &family.under_way {
         let text = text::wrapped(&format!("  unfinished: {}", text::safe(&work.message)), "    ");
         lines.push(text.replacen("unfinished:", &console.alarming("unfinished:"), 1));
+        lines.extend(advice::next_for_work(work));
     }
     for problem in &family.problems {
         let word = if problem.severity == Health::Broken { "broken:" } else { "note:" };

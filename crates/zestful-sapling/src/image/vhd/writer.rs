@@ -81,14 +81,14 @@ impl VhdMut {
         let layout = Layout::read(&*storage, &mut warnings).map_err(|error| error.at(&path))?;
         let FooterPlace::End(footer_at) = layout.footer_place else {
             return Err(Error::refused(
-                Refusal::ReadOnly { path: path.to_owned() },
+                Refusal::ReadOnly { path: path.to_owned(), marked: false },
                 format!("the footer at the end of {} is lost, so it is only read", path.display()),
                 "copy it into a new image, which is whole again",
             ));
         };
         if let Some(finding) = warnings.iter().find(|finding| finding.code == "vhd-table-place") {
             return Err(Error::refused(
-                Refusal::ReadOnly { path: path.to_owned() },
+                Refusal::ReadOnly { path: path.to_owned(), marked: false },
                 format!("{} cannot be changed so that a crash does no harm: {}", path.display(), finding.message),
                 "copy it into a new image",
             ));
