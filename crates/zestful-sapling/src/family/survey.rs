@@ -14,7 +14,7 @@ use crate::chain::{MAX_DEPTH, OpenOptions, candidates, parent_of};
 use crate::error::{Error, ParentProblemKind, Result};
 use crate::image::pieces::is_descriptor;
 use crate::image::{Format, Image, ImageInfo, format_of_name, recognise};
-use crate::sidecar::{Companion, Header, touched_since, under_way_at};
+use crate::sidecar::{Companion, Header, touched_since, under_way_at, waits_to_be_removed};
 use crate::storage::{HostIdentity, ReadAt, is_temporary_name};
 
 /// Whether a file carries the signature of an image, and opens as one, though its name speaks of none.
@@ -81,6 +81,7 @@ impl Survey {
             match parent_of(&*opened.image, None, &[identity], &options) {
                 Ok(None) => return Ok(()),
                 Ok(Some(found)) => next = found.image.path().to_owned(),
+                Err(Error::Parent(_)) if waits_to_be_removed(opened.image.path()) => return Ok(()),
                 Err(error @ (Error::Parent(_) | Error::Io { .. })) => {
                     self.images[number].broken = true;
                     self.problems.push(Problem::of_error(&self.images[number].path, &error));

@@ -18,6 +18,7 @@ use uuid::Uuid;
 use super::record::{Header, Payload, Record, VERSION, image_of_journal, journal_of, rebase};
 use crate::error::{Error, Refusal, Result};
 use crate::finding::Finding;
+use crate::image::data_identity_at;
 use crate::storage::{Access, FileStorage, ReadAt, StagedFile, Storage, folder_of, real, remove, sync_folder};
 
 /// Hexadecimal digits of the digest before each line.
@@ -286,4 +287,17 @@ pub(crate) fn stands_in(child: &Path, accepted: &[Uuid], parent: &Path, found: U
     let pair = header.members.windows(2).find(|pair| pair[0].path == child && pair[1].path == parent);
     let pair = pair.filter(|pair| pair[1].renewed.is_some());
     pair.is_some_and(|pair| pair[1].is_known_as(found) && accepted.iter().any(|id| pair[1].is_known_as(*id)))
+}
+
+/// Whether the image is a layer that the work under way has only to remove: the result has its name already, and what
+/// the layer reads through may be gone.
+pub(crate) fn waits_to_be_removed(image: &Path) -> bool {
+    let Ok(Some(header)) = under_way_at(image) else { return false };
+    let is_member = |image: PathBuf| image != header.result && header.members.iter().any(|member| member.path == image);
+    let has_name = header.survivor().is_some_and(|survivor| {
+        survivor.path != header.result
+            && data_identity_at(&survivor.path).is_none()
+            && header.is_member(survivor, &header.result)
+    });
+    has_name && real(image).is_ok_and(is_member)
 }

@@ -11,6 +11,8 @@ pub(crate) use companion::{
     ChildrenChange, Companion, Digest, KnownChild, NewChild, Pin, PinnedRun, child_at, is_lone, lone_companions,
     modified, refuse_device, refuse_pinned, touched_since,
 };
-pub(crate) use journal::{Journal, clear_copies, read_header, refuse_under_way, stands_in, survivor_for, under_way_at};
+pub(crate) use journal::{
+    Journal, clear_copies, read_header, refuse_under_way, stands_in, survivor_for, under_way_at, waits_to_be_removed,
+};
 pub use record::Work;
 pub(crate) use record::{Header, Member, Payload, Reader, Record, image_of_journal, journal_of};

@@ -8,7 +8,7 @@ use zestful_sapling::chain::{Chain, ChainMut, OpenOptions};
 use zestful_sapling::error::{Error, Refusal};
 use zestful_sapling::family::{Health, Override, status_of};
 use zestful_sapling::image::{Format, open_image_mut};
-use zestful_sapling::ops::{Direction, Merge, Operation, Planned};
+use zestful_sapling::ops::{Direction, KeepName, Merge, Operation, Planned};
 use zestful_sapling::progress::Progress;
 use zestful_sapling::storage::testing::{HostRecorder, HostState};
 use zestful_sapling::storage::{Access, FileStorage};
@@ -195,5 +195,52 @@ fn a_disk_that_was_written_to_meanwhile_stops_the_merge() {
         cut.content.fill(1 << 20, 4096, 8);
         Merge::new(&cut.child).plan().unwrap().run(&Progress::new()).unwrap();
         cut.reads();
+    }
+}
+
+/// Killed at any moment, it is unfinished and nothing worse: no layer that only waits to be removed is called broken.
+#[test]
+fn a_merge_that_was_killed_at_any_moment_breaks_nothing() {
+    let ways =
+        [Direction::IntoParent, Direction::IntoChild].map(|way| [(way, KeepName::Child), (way, KeepName::Parent)]);
+    let all = [Format::Vhdx, Format::Vhd]
+        .into_iter()
+        .flat_map(|format| ways.as_flattened().iter().map(move |way| (format, way)));
+    for ((format, (direction, keep)), far) in all.flat_map(|case| [(case, false), (case, true)]) {
+        let folder = quick_folder();
+        let layers = ["base", "layer", "live"].map(|name| folder.path().join(format!("{name}.{format}")));
+        make(&layers[0]);
+        let mut content = Model::default();
+        for (at, image) in (0..).zip(&layers) {
+            if at > 0 {
+                derive(&layers[at as usize - 1], image, false);
+            }
+            let mut disk = ChainMut::open(image, &OpenOptions::new()).unwrap();
+            disk.write_at(&vec![at as u8 + 1; 5 << 19], at * (5 << 18)).unwrap();
+            disk.close().unwrap();
+            content.fill(at * (5 << 18), 5 << 19, at as u8 + 1);
+        }
+        let merge = Merge::new(&layers[2]).with_name_of(*keep).with_direction(*direction);
+        let plan = if far { merge.with_ancestor(&layers[0]) } else { merge }.plan().unwrap();
+        let tape = HostRecorder::start(folder.path()).unwrap();
+        plan.run(&Progress::new()).unwrap();
+        let states = tape.crash_states(1, 0).unwrap();
+        drop(plan);
+        tape.stop();
+        let mut cut = 0;
+        for (_, state) in &states {
+            tape.restore(state).unwrap();
+            let status = status_of(folder.path()).unwrap();
+            let case = format!("{format} {direction:?} {keep:?} {far}: {:?}", status.problems);
+            assert!(status.state < Health::Broken, "{case}");
+            if journal_of(&layers[2]).exists() {
+                cut += 1;
+                assert_eq!(status.state, Health::Unfinished, "{case}");
+                assert_eq!(status.under_way.len(), 1, "{case}");
+            }
+            let disk = if layers[2].exists() { &layers[2] } else { &layers[usize::from(!far)] };
+            content.assert_same(&Chain::open(disk, &OpenOptions::new()).unwrap());
+        }
+        assert!(cut > 20, "{cut} moments");
     }
 }
