@@ -18,7 +18,7 @@
 //! | [`guest`] | what lies inside a disk: partition tables |
 //! | [`family`] | who depends on whom: the tree of a folder, its status, and what speaks against a change |
 //! | [`check`], [`ops`] | verifying; making, deriving, copying, merging, moving: each asked for, planned, run |
-//! | [`safety`], [`formats`] | two pages: what is guaranteed after a crash, and how the formats are read and written |
+//! | [`safety`], [`formats`], [`findings`] | pages: the state after a crash, how formats are read and written, what `check` finds |
 //!
 //! Everything that can be asked for is an [`Operation`](ops::Operation): `new` and setters, `plan()`, which changes
 //! nothing, and the plan's `run(&Progress)`. To read or write a disk open a [`Chain`](chain::Chain) or a
@@ -105,3 +105,6 @@ pub mod safety {}
 
 #[doc = include_str!("../docs/formats.md")]
 pub mod formats {}
+
+#[doc = include_str!("../docs/findings.md")]
+pub mod findings {}

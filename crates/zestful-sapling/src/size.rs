@@ -1,6 +1,6 @@
 //! Sizes as people write and read them.
 
-use crate::error::{Error, Result};
+use thiserror::Error;
 
 /// 1024 bytes.
 pub const KIB: u64 = 1 << 10;
@@ -10,6 +10,22 @@ pub const MIB: u64 = 1 << 20;
 pub const GIB: u64 = 1 << 30;
 /// 1024 GiB.
 pub const TIB: u64 = 1 << 40;
+
+/// A text that is no size.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+#[error("`{text}` is not a size: {why}")]
+#[non_exhaustive]
+pub struct NotASize {
+    /// The text.
+    pub text: String,
+    /// Why it is none.
+    pub why: String,
+}
+
+impl NotASize {
+    /// What a size looks like.
+    pub const ADVICE: &str = "write it like 64G, 1.5TiB, 500GB, or in plain bytes";
+}
 
 /// Reads a size: plain digits are bytes; `K M G T` and `KiB MiB GiB TiB` are powers of 1024, `kB MB GB TB` powers
 /// of 1000. A fraction is fine where it comes to whole bytes.
@@ -22,11 +38,9 @@ pub const TIB: u64 = 1 << 40;
 /// ```
 ///
 /// # Errors
-/// `Usage` when it is no size, or more than 64 bits of bytes.
-pub fn parse_size(text: &str) -> Result<u64> {
-    let wrong = |why: &str| {
-        Error::usage(format!("`{text}` is not a size: {why}"), "write it like 64G, 1.5TiB, 500GB, or in plain bytes")
-    };
+/// When it is no size, or more than 64 bits of bytes.
+pub fn parse_size(text: &str) -> Result<u64, NotASize> {
+    let wrong = |why: &str| NotASize { text: text.to_owned(), why: why.to_owned() };
     let text_trimmed = text.trim();
     let split = text_trimmed.find(|c: char| !c.is_ascii_digit() && c != '.').unwrap_or(text_trimmed.len());
     let (number, unit) = text_trimmed.split_at(split);

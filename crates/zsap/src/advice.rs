@@ -5,6 +5,7 @@ use std::path::Path;
 use zestful_sapling::Error;
 use zestful_sapling::error::{Hold, ParentProblemKind, Refusal};
 use zestful_sapling::family::{Override, Problem, ProblemKind, UnderWay, UnderWayState};
+use zestful_sapling::finding::FindingKind;
 
 use crate::args::overrides::name_of_override;
 use crate::report::text;
@@ -14,9 +15,8 @@ pub(crate) fn next(error: &Error) -> Option<String> {
     match error {
         Error::Refused(refusal, _) => next_after(refusal),
         // The small files beside an image are none that can be checked.
-        Error::Damaged(finding) if !["companion", "journal"].contains(&&*finding.place.structure) => {
-            Some(format!("`zsap check {}` tells all", word(finding.path.as_ref()?)))
-        }
+        Error::Damaged(finding) if matches!(finding.kind, FindingKind::Companion(_) | FindingKind::Journal(_)) => None,
+        Error::Damaged(finding) => Some(format!("`zsap check {}` tells all", word(finding.path.as_ref()?))),
         Error::Parent(problem) => match problem.kind {
             ParentProblemKind::Missing { .. } | ParentProblemKind::Mismatch { .. } => {
                 Some(format!("`zsap relink {} --search FOLDER` looks for it", word(&problem.child)))
@@ -39,7 +39,9 @@ pub(crate) fn next(error: &Error) -> Option<String> {
 pub(crate) fn next_for(problem: &Problem) -> Option<String> {
     let path = word(&problem.path);
     match problem.code {
-        ProblemKind::Unreadable => Some(format!("`zsap check {path}` tells all")),
+        ProblemKind::Unreadable | ProblemKind::StructureDamaged | ProblemKind::Uncertain => {
+            Some(format!("`zsap check {path}` tells all"))
+        }
         ProblemKind::ParentMissing | ProblemKind::ParentChanged => {
             Some(format!("`zsap relink {path} --search FOLDER` looks for it"))
         }

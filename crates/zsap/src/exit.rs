@@ -4,6 +4,7 @@ use std::process::ExitCode;
 
 use serde_json::json;
 use zestful_sapling::Error;
+use zestful_sapling::family::Health;
 
 use crate::advice;
 use crate::console::{Console, print_error};
@@ -15,6 +16,16 @@ pub(crate) enum Outcome {
     FoundDamage,
     /// Something is unfinished, or wants to be looked at.
     WantsALook,
+}
+
+impl From<Health> for Outcome {
+    fn from(state: Health) -> Self {
+        match state {
+            Health::Healthy => Self::Done,
+            Health::Broken => Self::FoundDamage,
+            _ => Self::WantsALook,
+        }
+    }
 }
 
 /// Why a command failed.

@@ -27,7 +27,7 @@ pub(crate) use extents::{DataExtent, Part, data_len, for_each_data_extent, for_e
 pub(crate) use locate::{candidates, identity_of, record_of, records_absolute};
 pub use open::Chain;
 pub use options::{MAX_DEPTH, OpenOptions};
-pub(crate) use resolve::{judge_pair, open_parents, parent_of};
+pub(crate) use resolve::{Ascent, direct_parent, judge_pair, open_parents};
 pub use stream::DiskStream;
 pub(crate) use walk::{Origin, Walk};
 pub use write::ChainMut;

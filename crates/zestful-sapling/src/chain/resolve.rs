@@ -1,5 +1,6 @@
 //! Opens the parents of an image, one after the other, and makes sure that each is the right one.
 
+use std::cmp::Ordering;
 use std::io::ErrorKind;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
@@ -9,31 +10,62 @@ use uuid::Uuid;
 use super::locate::candidates;
 use super::{MAX_DEPTH, OpenOptions};
 use crate::error::{Error, ParentProblemKind, Refusal, Result};
-use crate::finding::{Finding, Repair};
+use crate::finding::{ChainFinding, Finding};
 use crate::image::{Image, ImageInfo, ParentReference, open_image};
 use crate::sidecar::{stands_in, survivor_for};
-use crate::size::format_size;
 use crate::storage::HostIdentity;
+
+/// The way up a chain, from an image to its parent and on to the base: never through one file twice, and never further
+/// than any sound chain goes.
+pub(crate) struct Ascent<'a> {
+    first: PathBuf,
+    seen: Vec<HostIdentity>,
+    options: &'a OpenOptions,
+}
+
+impl<'a> Ascent<'a> {
+    /// Beginning at the image at `path`.
+    pub(crate) fn new(path: &Path, identity: HostIdentity, options: &'a OpenOptions) -> Self {
+        Self { first: path.to_owned(), seen: vec![identity], options }
+    }
+
+    /// One step: the parent of `child`, which was found last, or is the first.
+    ///
+    /// # Errors
+    /// `Parent` with what is wrong with it; `Refused` when somebody writes to it; `Io`.
+    pub(crate) fn parent_of(&mut self, child: &dyn Image) -> Result<Option<Found>> {
+        let by_hand = self.options.parent.as_deref().filter(|_| self.seen.len() == 1);
+        let Some(found) = parent_of(child, by_hand, &self.seen, self.options)? else { return Ok(None) };
+        if self.depth() >= MAX_DEPTH {
+            return Err(Error::parent(&self.first, ParentProblemKind::TooDeep { limit: MAX_DEPTH }));
+        }
+        self.seen.push(found.identity);
+        Ok(Some(found))
+    }
+
+    /// How many parents were found.
+    pub(crate) fn depth(&self) -> usize {
+        self.seen.len() - 1
+    }
+}
 
 /// Parents, nearest first, and what is unusual about them.
 type Parents = (Vec<Box<dyn Image>>, Vec<Finding>);
 
 /// All parents of `current`.
 pub(crate) fn open_parents(current: &dyn Image, identity: HostIdentity, options: &OpenOptions) -> Result<Parents> {
-    let mut parents: Vec<Box<dyn Image>> = Vec::new();
-    let mut warnings = Vec::new();
-    let mut seen = vec![identity];
-    loop {
-        let child: &dyn Image = parents.last().map_or(current, |last| &**last);
-        let by_hand = options.parent.as_deref().filter(|_| parents.is_empty());
-        let Some(found) = parent_of(child, by_hand, &seen, options)? else { return Ok((parents, warnings)) };
-        if parents.len() >= MAX_DEPTH {
-            return Err(Error::parent(current.path(), ParentProblemKind::TooDeep { limit: MAX_DEPTH }));
-        }
+    let mut ascent = Ascent::new(current.path(), identity, options);
+    let (mut parents, mut warnings): (Vec<Box<dyn Image>>, Vec<Finding>) = Default::default();
+    while let Some(found) = ascent.parent_of(parents.last().map_or(current, |last| &**last))? {
         warnings.extend(found.warnings);
-        seen.push(found.identity);
         parents.push(found.image);
     }
+    Ok((parents, warnings))
+}
+
+/// The direct parent of an image, if it has any.
+pub(crate) fn direct_parent(child: &dyn Image, identity: HostIdentity, options: &OpenOptions) -> Result<Option<Found>> {
+    Ascent::new(child.path(), identity, options).parent_of(child)
 }
 
 /// A parent that was found.
@@ -45,7 +77,7 @@ pub(crate) struct Found {
 }
 
 /// The parent of one image, if it has any; `seen` are the files that it must not be.
-pub(crate) fn parent_of(
+fn parent_of(
     child: &dyn Image,
     by_hand: Option<&Path>,
     seen: &[HostIdentity],
@@ -162,23 +194,16 @@ pub(crate) fn judge_pair(child: &dyn Image, parent: &ImageInfo, parent_path: &Pa
     }
     let mut warnings = Vec::new();
     let (own, theirs) = (info.virtual_size, parent.virtual_size);
-    if own != theirs {
-        let tells = match own < theirs {
-            true => "what lies past its own end is not seen",
-            false => "past the parent's end it reads zeros",
-        };
-        let message = format!(
-            "the disk has {} here and {} in its parent {}; {tells}",
-            format_size(own),
-            format_size(theirs),
-            parent_path.display()
-        );
-        warnings.push(Finding::warning("chain-size", "virtual disk size", 0, message, Repair::None).at(child.path()));
+    let found = |kind| Finding::new(kind, 0).at(child.path());
+    let named = || parent_path.display().to_string();
+    match own.cmp(&theirs) {
+        Ordering::Less => warnings.push(found(ChainFinding::Smaller { own, parents: theirs, parent: named() })),
+        Ordering::Greater => warnings.push(found(ChainFinding::Larger { own, parents: theirs, parent: named() })),
+        Ordering::Equal => {}
     }
     let recorded = info.parent.as_ref().and_then(|reference| reference.time_stamp);
     if recorded.is_some() && recorded != parent.time_stamp {
-        let message = format!("the time stamp recorded of the parent {} is another one", parent_path.display());
-        warnings.push(Finding::warning("chain-time", "dynamic header", 0, message, Repair::Safe).at(child.path()));
+        warnings.push(found(ChainFinding::Time { parent: named() }));
     }
     Ok(warnings)
 }

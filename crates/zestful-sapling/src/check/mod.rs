@@ -2,18 +2,20 @@
 
 mod pins;
 mod report;
+mod unfinished;
 
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use crate::chain::{MAX_DEPTH, OpenOptions, parent_of};
-use crate::error::{Error, ParentProblemKind, Result};
-use crate::family::Health;
-use crate::finding::{Finding, Repair};
+use crate::chain::{Ascent, OpenOptions};
+use crate::error::{Error, ParentProblem, ParentProblemKind, Result};
+use crate::family::{Health, pin_state};
+use crate::finding::{ChainFinding, Finding};
 use crate::image::{Format, Image, open_image, open_place, probe, vhd, vhdx};
 use crate::operation::{Operation, Plan, Planned};
 use crate::progress::Progress;
-use crate::storage::{Access, FileStorage, HostIdentity, ReadAt};
+use crate::sidecar::{Companion, waits_to_be_removed};
+use crate::storage::{Access, FileStorage, ReadAt};
 
 pub use report::CheckReport;
 
@@ -90,39 +92,31 @@ fn check(path: &Path, format: Option<Format>, progress: &Progress) -> Result<Che
     if let Some(pieces) = &place.pieces {
         report.findings.extend(pieces.check(progress)?);
     }
-    let mut seen: Vec<HostIdentity> = vec![place.identity];
+    let mut ascent = Ascent::new(path, place.identity, &options);
     let mut current = check_one(place.storage, format, progress, &mut report)?;
     if current.is_some() {
         pins::verify(path, format, progress, &mut report)?;
     }
     while let Some(image) = current.take() {
-        if seen.len() > MAX_DEPTH {
-            let kind = ParentProblemKind::TooDeep { limit: MAX_DEPTH };
-            report.findings.push(chain_finding(path, "chain-depth", &Error::parent(path, kind)));
-            break;
-        }
-        match parent_of(&*image, None, &seen, &options) {
+        match ascent.parent_of(&*image) {
             Ok(None) => {}
             Ok(Some(found)) => {
-                seen.push(found.identity);
                 report.findings.extend(found.warnings);
-                pins::look(&*found.image, &mut report.findings);
+                let companion = Companion::known(found.image.path());
+                // What a parent's companion knows counts as long as it has one: without, it is what it is.
+                pin_state(found.image.path(), found.image.info(), companion, &mut report.findings).unwrap_or_default();
                 let storage = FileStorage::open(found.image.path(), Access::Read)?;
                 current = check_one(Arc::new(storage), None, progress, &mut report)?;
             }
-            Err(Error::Parent(problem)) => {
-                let code = match problem.kind {
-                    ParentProblemKind::Missing { .. } => "parent-missing",
-                    ParentProblemKind::Mismatch { .. } => "parent-mismatch",
-                    ParentProblemKind::Cycle { .. } => "parent-cycle",
-                    _ => "parent-unusable",
-                };
-                report.findings.push(chain_finding(image.path(), code, &Error::Parent(problem)));
+            Err(Error::Parent(_)) if waits_to_be_removed(image.path()) => {
+                report.findings.push(Finding::new(ChainFinding::WaitsForRemoval, 0).at(image.path()));
             }
+            Err(Error::Parent(problem)) => report.findings.push(parent_finding(&problem)),
             Err(other) => return Err(other),
         }
     }
-    report.state = Health::of_findings(&report.findings);
+    let unfinished = unfinished::look(path, &mut report.findings);
+    report.state = Health::of_findings(&report.findings).max(unfinished);
     Ok(report)
 }
 
@@ -161,9 +155,14 @@ fn check_one(
     Ok(opened)
 }
 
-fn chain_finding(path: &Path, code: &'static str, error: &Error) -> Finding {
-    // The message begins with the file's name, which the finding carries by itself.
-    let text = error.to_string();
-    let message = text.strip_prefix(&format!("{}: ", path.display())).unwrap_or(&text).to_owned();
-    Finding::broken(code, "parent locator", 0, message, Repair::None).at(path)
+fn parent_finding(problem: &ParentProblem) -> Finding {
+    let problem_kind = problem.kind.clone();
+    let kind = match &problem.kind {
+        ParentProblemKind::Missing { .. } => ChainFinding::ParentMissing { problem: problem_kind },
+        ParentProblemKind::Mismatch { .. } => ChainFinding::ParentMismatch { problem: problem_kind },
+        ParentProblemKind::Cycle { .. } => ChainFinding::ParentCycle { problem: problem_kind },
+        ParentProblemKind::TooDeep { .. } => ChainFinding::Depth { problem: problem_kind },
+        _ => ChainFinding::ParentUnusable { problem: problem_kind },
+    };
+    Finding::new(kind, 0).at(&problem.child)
 }

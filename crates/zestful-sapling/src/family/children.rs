@@ -7,7 +7,7 @@ use serde::Serialize;
 use uuid::Uuid;
 
 use super::search::{Found, Search};
-use crate::chain::{OpenOptions, parent_of};
+use crate::chain::{OpenOptions, direct_parent};
 use crate::error::{Error, ParentProblemKind, Result};
 use crate::image::{Image, recognise};
 use crate::sidecar::{Companion, KnownChild};
@@ -106,7 +106,7 @@ fn judge(path: &Path, image: &dyn Image, identity: HostIdentity, parents: &mut [
         parents.iter_mut().for_each(|parent| _ = parent.settle(path, file));
         return;
     };
-    let found = parent_of(image, None, &[identity], &OpenOptions::new().without_locks());
+    let found = direct_parent(image, identity, &OpenOptions::new().without_locks());
     for parent in parents {
         let named = parent.data_identity.is_some_and(|id| reference.accepted.contains(&id));
         match &found {

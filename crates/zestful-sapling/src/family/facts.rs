@@ -7,18 +7,18 @@ use jiff::Timestamp;
 use serde::Serialize;
 use uuid::Uuid;
 
-use super::health::Problem;
-use super::unfinished::UnderWay;
-use crate::chain::{MAX_DEPTH, OpenOptions, parent_of};
+use super::health::{Health, Problem};
+use super::unfinished::{UnderWay, UnderWayState};
+use crate::chain::{Ascent, OpenOptions};
 use crate::error::{Error, ParentProblemKind, Refusal, Result};
-use crate::finding::{Finding, Repair};
+use crate::finding::{ChainFinding, Finding};
 use crate::image::vhd::Vhd;
 use crate::image::vhdx::Vhdx;
 use crate::image::{
-    BlockCounts, Format, Image, Kind, Space, format_of_name, is_descriptor, open_image, open_place, open_place_at_once,
-    probe,
+    BlockCounts, Format, Image, ImageInfo, Kind, Space, format_of_name, is_descriptor, open_image, open_place,
+    open_place_at_once, probe,
 };
-use crate::sidecar::{Companion, touched_since, under_way_at};
+use crate::sidecar::{Companion, under_way_at, waits_to_be_removed};
 use crate::storage::{
     Access, BlockDevice, HostIdentity, Medium, ReadAt, files_in, folder_of, free_space, is_marked_read_only, user_of,
 };
@@ -33,6 +33,8 @@ pub struct Report {
     /// The file.
     #[serde(serialize_with = "crate::lossy::text")]
     pub path: PathBuf,
+    /// How it is, with all that it reads through: what its findings, its parents and unfinished work come to.
+    pub state: Health,
     /// The on-disk layout.
     pub format: Format,
     /// How it takes its space.
@@ -189,9 +191,20 @@ pub fn inspect(path: &Path, format: Option<Format>) -> Result<Report> {
     let modified = std::fs::metadata(path).and_then(|m| m.modified()).ok().and_then(|t| Timestamp::try_from(t).ok());
     let (file_size, allocated_size) = (opened.storage.len()?, opened.storage.allocated()?);
     let read_only = is_marked_read_only(path)?;
-    let (parent, depth) = look_at_parents(opened.image, identity, &mut warnings)?;
+    let parents = look_at_parents(opened.image, identity, &mut warnings)?;
+    let pinned = pin_state(path, &info, Companion::known(path), &mut warnings)?;
+    let under_way = match under_way_at(path) {
+        Err(Error::Damaged(finding) | Error::Unsupported(finding)) => {
+            warnings.push(*finding);
+            None
+        }
+        other => other?.as_ref().map(UnderWay::of),
+    };
+    let cut_short = under_way.as_ref().is_some_and(|work| work.state != UnderWayState::Held);
+    let unfinished = if cut_short { Health::Unfinished } else { Health::Healthy };
     Ok(Report {
         path: path.to_owned(),
+        state: Health::of_findings(&warnings).max(parents.state).max(unfinished),
         format: info.format,
         kind: info.kind,
         virtual_size: info.virtual_size,
@@ -206,12 +219,12 @@ pub fn inspect(path: &Path, format: Option<Format>) -> Result<Report> {
         physical_sector: info.physical_sector,
         identity: info.identity,
         data_identity: info.data_identity,
-        parent,
-        depth,
+        parent: parents.direct,
+        depth: parents.depth,
         in_use: opened.in_use,
         read_only,
-        pinned: pin_state(path, &mut warnings)?,
-        under_way: under_way_at(path)?.as_ref().map(UnderWay::of),
+        pinned,
+        under_way,
         blocks: opened.blocks,
         log: (info.format == Format::Vhdx).then_some(LogReport { pending: info.log_pending }),
         modified,
@@ -242,18 +255,23 @@ pub fn inspect_folder(folder: &Path) -> Result<(Vec<Report>, Vec<Problem>)> {
     Ok((reports, problems))
 }
 
-/// Whether an image is pinned; a companion that cannot be understood is a warning, not the end of the look.
-fn pin_state(path: &Path, warnings: &mut Vec<Finding>) -> Result<bool> {
-    match Companion::known(path) {
+/// Whether an image is pinned, and whether it still can be what was pinned; a companion that cannot be understood is a
+/// warning, not the end of the look.
+pub(crate) fn pin_state(
+    path: &Path,
+    info: &ImageInfo,
+    companion: Result<Option<Companion>>,
+    warnings: &mut Vec<Finding>,
+) -> Result<bool> {
+    match companion {
         Err(Error::Damaged(finding) | Error::Unsupported(finding)) => {
             warnings.push(*finding);
             Ok(false)
         }
         other => {
             let pin = other?.and_then(|companion| companion.pin);
-            if let Some(message) = pin.as_ref().and_then(|pin| touched_since(path, pin)) {
-                warnings.push(Finding::warning("pin-touched", "companion", 0, message, Repair::None));
-            }
+            let doubt = pin.as_ref().and_then(|pin| pin.doubt(path, info.data_identity));
+            warnings.extend(doubt.map(|kind| Finding::new(kind, 0).at(path)));
             Ok(pin.is_some())
         }
     }
@@ -276,13 +294,19 @@ fn space_of(storage: &dyn ReadAt, virtual_size: u64) -> Result<Space> {
     Ok(if data >= virtual_size { Space::Written } else { Space::Reserved })
 }
 
-/// The direct parent's state, and how many layers down the chain is whole.
-fn look_at_parents(
-    image: Box<dyn Image>,
-    identity: (u64, u64),
-    warnings: &mut Vec<Finding>,
-) -> Result<(Option<ParentReport>, usize)> {
-    let Some(reference) = image.info().parent.clone() else { return Ok((None, 0)) };
+/// What an image reads through.
+#[derive(Default)]
+struct Parents {
+    direct: Option<ParentReport>,
+    /// How many layers down the chain is whole.
+    depth: usize,
+    /// What its end comes to.
+    state: Health,
+}
+
+fn look_at_parents(image: Box<dyn Image>, identity: HostIdentity, warnings: &mut Vec<Finding>) -> Result<Parents> {
+    let Some(reference) = image.info().parent.clone() else { return Ok(Parents::default()) };
+    let mut state = Health::Healthy;
     let mut report = ParentReport {
         identity: reference.accepted.first().copied(),
         recorded_paths: reference.paths.iter().map(|path| path.text.clone()).collect(),
@@ -291,23 +315,23 @@ fn look_at_parents(
         problem: None,
     };
     let options = OpenOptions::new().without_locks();
-    let (mut current, mut seen) = (image, vec![identity]);
+    let mut ascent = Ascent::new(image.path(), identity, &options);
+    let mut current = image;
     loop {
-        if seen.len() > MAX_DEPTH {
-            let too_deep = Error::parent(current.path(), ParentProblemKind::TooDeep { limit: MAX_DEPTH });
-            report.problem = Some(too_deep.to_string());
-            break;
-        }
-        match parent_of(&*current, None, &seen, &options) {
+        let is_first = ascent.depth() == 0;
+        match ascent.parent_of(&*current) {
             Ok(None) => break,
             Ok(Some(found)) => {
                 report.found_path.get_or_insert_with(|| found.image.path().to_owned());
-                seen.push(found.identity);
                 warnings.extend(found.warnings);
+                warnings.extend(found.image.warnings().iter().map(|finding| finding.clone().at(found.image.path())));
+                // What a parent's companion knows counts as long as it has one: without, it is what it is.
+                let path = found.image.path();
+                pin_state(path, found.image.info(), Companion::of(path), warnings).unwrap_or_default();
                 current = found.image;
             }
             Err(Error::Parent(problem)) => {
-                let (state, path) = match &problem.kind {
+                let (parent_state, path) = match &problem.kind {
                     ParentProblemKind::Missing { .. } => (ParentState::Missing, None),
                     ParentProblemKind::Mismatch { parent, .. } => (ParentState::Mismatch, Some(parent.clone())),
                     ParentProblemKind::Unreadable { parent, .. } | ParentProblemKind::SectorSize { parent, .. } => {
@@ -316,14 +340,17 @@ fn look_at_parents(
                     ParentProblemKind::Cycle { again } => (ParentState::Unusable, Some(again.clone())),
                     ParentProblemKind::TooDeep { .. } => (ParentState::Unusable, None),
                 };
-                if seen.len() == 1 {
-                    (report.state, report.found_path) = (state, path);
+                if is_first {
+                    (report.state, report.found_path) = (parent_state, path);
                 }
-                report.problem = Some(problem.to_string());
+                (report.problem, state) = match waits_to_be_removed(current.path()) {
+                    true => (Some(ChainFinding::WaitsForRemoval.to_string()), Health::Unfinished),
+                    false => (Some(problem.to_string()), Health::Broken),
+                };
                 break;
             }
             Err(other) => return Err(other),
         }
     }
-    Ok((Some(report), seen.len() - 1))
+    Ok(Parents { direct: Some(report), depth: ascent.depth(), state })
 }

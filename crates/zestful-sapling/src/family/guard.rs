@@ -8,7 +8,7 @@ use std::sync::Arc;
 use super::children::{Children, children_of};
 use super::overrides::Override;
 use super::search::Search;
-use crate::chain::{OpenOptions, parent_of};
+use crate::chain::{OpenOptions, direct_parent};
 use crate::error::{Error, Refusal, Result};
 use crate::image::{ImageInfo, is_single_file, open_place_mut, recognise};
 use crate::sidecar::{Companion, Header, refuse_pinned, refuse_under_way};
@@ -218,7 +218,7 @@ impl OpenForWriting {
 /// The parent of an image, where it is found.
 pub(crate) fn parent_beside(image: &Path) -> Option<PathBuf> {
     let (child, identity) = recognise(image).ok()??;
-    let parent = parent_of(&*child, None, &[identity], &OpenOptions::new().without_locks()).ok()??;
+    let parent = direct_parent(&*child, identity, &OpenOptions::new().without_locks()).ok()??;
     Some(parent.image.path().to_owned())
 }
 

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use serde::Serialize;
 
 use crate::error::{Error, ParentProblemKind};
-use crate::finding::{Finding, Severity};
+use crate::finding::{Finding, Repair, Severity};
 
 /// How an image, a family or a folder is; each step is worse than the one before it.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -25,12 +25,12 @@ pub enum Health {
 }
 
 impl Health {
-    /// What findings come to.
+    /// What findings come to: a rule that is broken, though all is certain, asks for a look; what is harmless does not.
     pub fn of_findings(findings: &[Finding]) -> Self {
-        let one = |finding: &Finding| match finding.severity {
-            Severity::Note => Self::Healthy,
-            Severity::Warning => Self::Attention,
-            Severity::Error => Self::Broken,
+        let one = |finding: &Finding| match finding.severity() {
+            Severity::Error if finding.prevents_opening() || finding.repair() != Repair::Safe => Self::Broken,
+            Severity::Error => Self::Attention,
+            _ => Self::Healthy,
         };
         findings.iter().map(one).max().unwrap_or_default()
     }
@@ -54,6 +54,10 @@ impl std::fmt::Display for Health {
 pub enum ProblemKind {
     /// It cannot be opened or read.
     Unreadable,
+    /// A structure of it is damaged; what is lost stands in the file twice, so that all can be read and is certain.
+    StructureDamaged,
+    /// Structures of it contradict each other, so that it is not certain that what is read is right.
+    Uncertain,
     /// Its parent is not to be found.
     ParentMissing,
     /// The file that stands for its parent is another disk, or was changed since.
@@ -84,10 +88,14 @@ impl ProblemKind {
     /// How bad it is.
     pub fn health(self) -> Health {
         match self {
-            Self::Twin | Self::DanglingLink | Self::LeftOver | Self::LoneCompanion | Self::DoesNotFit => {
-                Health::Attention
-            }
+            Self::StructureDamaged
+            | Self::Twin
+            | Self::DanglingLink
+            | Self::LeftOver
+            | Self::LoneCompanion
+            | Self::DoesNotFit => Health::Attention,
             Self::Unreadable
+            | Self::Uncertain
             | Self::ParentMissing
             | Self::ParentChanged
             | Self::ParentUnusable
@@ -117,6 +125,29 @@ pub struct Problem {
 impl Problem {
     pub(crate) fn new(path: &Path, code: ProblemKind, message: impl Into<String>) -> Self {
         Self { path: path.to_owned(), code, severity: code.health(), message: message.into() }
+    }
+
+    /// What the findings of an image that opens come to, if anything is wrong with it.
+    pub(crate) fn of_findings(path: &Path, findings: &[Finding]) -> Option<Self> {
+        let health = Health::of_findings(findings);
+        let code = match health {
+            Health::Healthy => return None,
+            Health::Broken => ProblemKind::Uncertain,
+            _ => ProblemKind::StructureDamaged,
+        };
+        let worst: Vec<&Finding> =
+            findings.iter().filter(|finding| Health::of_findings(std::slice::from_ref(finding)) == health).collect();
+        let first = worst.first()?;
+        let more = match worst.len() - 1 {
+            0 => String::new(),
+            more => format!("; and {more} more"),
+        };
+        let problem = Self::of_finding(path, code, first);
+        Some(Self { message: format!("{}{more}", problem.message), ..problem })
+    }
+
+    pub(crate) fn of_finding(path: &Path, code: ProblemKind, finding: &Finding) -> Self {
+        Self::new(path, code, finding.clone().at(path).to_string())
     }
 
     /// Why an image, or something beside it, cannot be read.

@@ -22,6 +22,7 @@ mod writable;
 pub use crate::sidecar::Work;
 pub(crate) use children::children_of_each;
 pub use children::{Children, UnknownChild, children_of};
+pub(crate) use facts::pin_state;
 pub use facts::{LogReport, ParentReport, ParentState, PlaceReport, Report, inspect, inspect_folder};
 pub use guard::Guard;
 pub(crate) use guard::{OpenForWriting, needed_by, parent_beside, refuse_link};

@@ -7,14 +7,15 @@ use std::path::{Path, PathBuf};
 use jiff::Timestamp;
 use uuid::Uuid;
 
-use super::facts::open_for_look;
-use super::health::{Problem, ProblemKind};
+use super::facts::{Opened, open_for_look};
+use super::health::{Health, Problem, ProblemKind};
 use super::unfinished::UnderWay;
-use crate::chain::{MAX_DEPTH, OpenOptions, candidates, parent_of};
-use crate::error::{Error, ParentProblemKind, Result};
+use crate::chain::{Ascent, OpenOptions, candidates};
+use crate::error::{Error, Result};
+use crate::finding::Finding;
 use crate::image::pieces::is_descriptor;
 use crate::image::{Format, Image, ImageInfo, format_of_name, recognise};
-use crate::sidecar::{Companion, Header, touched_since, under_way_at, waits_to_be_removed};
+use crate::sidecar::{Companion, Header, under_way_at, waits_to_be_removed};
 use crate::storage::{HostIdentity, ReadAt, is_temporary_name};
 
 /// Whether a file carries the signature of an image, and opens as one, though its name speaks of none.
@@ -59,14 +60,14 @@ impl Survey {
     pub(super) fn add(&mut self, path: &Path, format: Option<Format>) -> Result<()> {
         let options = OpenOptions::new().without_locks();
         let mut child: Option<usize> = None;
-        let mut next = path.to_owned();
-        for level in 0..=MAX_DEPTH {
-            let opened = open_for_look(&next, format.filter(|_| level == 0), false)?;
+        let (mut next, mut ascent): (PathBuf, Option<Ascent<'_>>) = (path.to_owned(), None);
+        loop {
+            let opened = open_for_look(&next, format.filter(|_| ascent.is_none()), false)?;
             let identity = opened.identity;
             let known = self.by_identity.get(&identity).copied();
             let number = match known {
                 Some(number) => number,
-                None => self.note(&next, identity, &*opened.storage, opened.image.info(), opened.in_use)?,
+                None => self.note(&next, &opened)?,
             };
             if let Some(child) = child {
                 self.images[child].parent = Some(number);
@@ -78,7 +79,8 @@ impl Survey {
                 self.images[number].parent = Some(parent);
                 return Ok(());
             }
-            match parent_of(&*opened.image, None, &[identity], &options) {
+            let ascent = ascent.get_or_insert_with(|| Ascent::new(path, identity, &options));
+            match ascent.parent_of(&*opened.image) {
                 Ok(None) => return Ok(()),
                 Ok(Some(found)) => next = found.image.path().to_owned(),
                 Err(Error::Parent(_)) if waits_to_be_removed(opened.image.path()) => return Ok(()),
@@ -91,19 +93,10 @@ impl Survey {
             }
             child = Some(number);
         }
-        let too_deep = Error::parent(path, ParentProblemKind::TooDeep { limit: MAX_DEPTH });
-        self.problems.push(Problem::of_error(path, &too_deep));
-        Ok(())
     }
 
-    fn note(
-        &mut self,
-        path: &Path,
-        identity: HostIdentity,
-        storage: &dyn ReadAt,
-        info: &ImageInfo,
-        in_use: Option<String>,
-    ) -> Result<usize> {
+    fn note(&mut self, path: &Path, opened: &Opened) -> Result<usize> {
+        let Opened { identity, storage, .. } = opened;
         let found = std::fs::metadata(path).ok();
         let time =
             |time: std::io::Result<std::time::SystemTime>| time.ok().and_then(|time| Timestamp::try_from(time).ok());
@@ -118,13 +111,16 @@ impl Survey {
         });
         let cut_short = under_way.as_ref().is_some_and(|header| self.note_under_way(header).is_none());
         let pin = companion.as_ref().and_then(|companion| companion.pin.as_ref());
-        let touched = pin.and_then(|pin| touched_since(path, pin));
+        let doubt = pin.and_then(|pin| pin.doubt(path, opened.image.info().data_identity));
+        let doubt = doubt.map(|kind| Finding::new(kind, 0).at(path));
+        let damaged = Problem::of_findings(path, opened.image.warnings());
         // Until it is verified nobody knows what its children read.
-        let broken = touched.is_some();
-        self.problems.extend(touched.map(|message| Problem::new(path, ProblemKind::PinTouched, message)));
+        let broken = doubt.is_some() || damaged.as_ref().is_some_and(|problem| problem.severity == Health::Broken);
+        self.problems.extend(damaged);
+        self.problems.extend(doubt.map(|doubt| Problem::of_finding(path, ProblemKind::PinTouched, &doubt)));
         self.images.push(Seen {
-            path: self.names.get(&identity).map_or(path, PathBuf::as_path).to_owned(),
-            info: info.clone(),
+            path: self.names.get(identity).map_or(path, PathBuf::as_path).to_owned(),
+            info: opened.image.info().clone(),
             file_size: storage.len()?,
             allocated_size: storage.allocated()?,
             modified: found.as_ref().and_then(|found| time(found.modified())),
@@ -133,11 +129,11 @@ impl Survey {
             read_only: found.as_ref().is_some_and(|found| found.permissions().readonly()),
             under_way: under_way.is_some(),
             cut_short,
-            in_use,
+            in_use: opened.in_use.clone(),
             parent: None,
             broken,
         });
-        self.by_identity.insert(identity, self.images.len() - 1);
+        self.by_identity.insert(*identity, self.images.len() - 1);
         Ok(self.images.len() - 1)
     }
 

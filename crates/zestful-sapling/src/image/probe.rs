@@ -4,7 +4,7 @@ use std::path::Path;
 
 use super::{Format, vhd, vhdx};
 use crate::error::{Error, Refusal, Result};
-use crate::finding::Finding;
+use crate::finding::{Fault, Finding, VhdFinding, VhdxFinding};
 use crate::storage::{Medium, ReadAt};
 
 /// The format that a file's name speaks of, by its ending.
@@ -46,11 +46,12 @@ pub fn probe(storage: &dyn ReadAt, named: Option<Format>) -> Result<Format> {
         (Some(format), found) if found.contains(&format) => Ok(format),
         (Some(Format::Raw), []) => Ok(Format::Raw),
         (Some(format), []) => {
-            let (structure, signature) = match format {
-                Format::Vhd => ("footer", "the cookie `conectix` is missing"),
-                _ => ("file type identifier", "the signature `vhdxfile` is missing"),
+            let end = storage.len()?.saturating_sub(vhd::SECTOR);
+            let finding = match format {
+                Format::Vhd => Finding::new(VhdFinding::Footer { fault: Fault::Cookie("conectix") }, end),
+                _ => Finding::new(VhdxFinding::Signature, 0),
             };
-            Err(Error::Damaged(Box::new(Finding::fatal("signature", structure, 0, signature).at(path))))
+            Err(finding.at(path).into())
         }
         (None, [only]) => Ok(*only),
         (None, []) => Err(Error::usage(

@@ -6,7 +6,7 @@ use uuid::Uuid;
 
 use super::{Extent, Format, Image, ImageInfo, ImageMut, Kind, ParentRecord, Source, Syncer, check_range, no_parent};
 use crate::error::{Error, Result};
-use crate::finding::{Finding, Repair};
+use crate::finding::{Finding, RawFinding};
 use crate::storage::{Latched, Medium, ReadAt, Storage};
 
 const SECTOR: u32 = 512;
@@ -40,10 +40,8 @@ impl RawImage {
         }
         let mut warnings = Vec::new();
         if len != virtual_size {
-            let message = format!("the last {} bytes are no whole sector and are left out", len - virtual_size);
-            warnings.push(
-                Finding::warning("raw-size", "end of the file", virtual_size, message, Repair::None).at(storage.path()),
-            );
+            let bytes = len - virtual_size;
+            warnings.push(Finding::new(RawFinding::Remainder { bytes }, virtual_size).at(storage.path()));
         }
         let info = ImageInfo {
             format: Format::Raw,

@@ -15,8 +15,9 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
+use super::pin::Pin;
 use crate::error::{Error, Refusal, Result};
-use crate::finding::Finding;
+use crate::finding::{CompanionFinding, Finding};
 use crate::image::open_unlocked;
 use crate::storage::{
     BlockDevice, FileId, StagedFile, Storage, Turn, entries_in, folder_of, open_regular, relative_path, remove,
@@ -116,69 +117,6 @@ pub(crate) fn child_at(path: &Path) -> NewChild {
     (path.to_owned(), FileId::of(path).ok())
 }
 
-/// The promise that an image never changes, and its digests. Sizes are in bytes.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub(crate) struct Pin {
-    /// The data identity at that time.
-    pub(crate) identity: Option<Uuid>,
-    /// The size that a guest sees.
-    pub(crate) virtual_size: u64,
-    /// The bytes that each digest covers; the last piece may be shorter.
-    pub(crate) piece_size: u64,
-    /// The digests of all pieces that are not zero, in runs of pieces that follow each other.
-    pub(crate) runs: Vec<PinnedRun>,
-    /// The digest of the digests of all pieces in order, those of zero pieces included.
-    pub(crate) whole: Digest,
-    /// When the file was last changed before that.
-    #[serde(default)]
-    pub(crate) modified: Option<Timestamp>,
-    /// When the image was pinned.
-    pub(crate) pinned: Timestamp,
-    /// The version that did it.
-    pub(crate) program: String,
-    /// Whether pinning took the write permission away, so that unpinning gives it back.
-    pub(crate) marked: bool,
-}
-
-/// Digests of pieces that follow each other.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub(crate) struct PinnedRun {
-    /// The number of the first piece.
-    pub(crate) first: u64,
-    /// Their digests.
-    pub(crate) digests: Vec<Digest>,
-}
-
-/// A BLAKE3 digest; in text its hexadecimal digits.
-#[derive(Clone, Copy, PartialEq, Eq)]
-pub(crate) struct Digest(pub(crate) [u8; 32]);
-
-impl std::fmt::Display for Digest {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str(blake3::Hash::from(self.0).to_hex().as_str())
-    }
-}
-
-impl std::fmt::Debug for Digest {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        std::fmt::Display::fmt(self, f)
-    }
-}
-
-impl Serialize for Digest {
-    fn serialize<S: serde::Serializer>(&self, serializer: S) -> std::result::Result<S::Ok, S::Error> {
-        serializer.serialize_str(blake3::Hash::from(self.0).to_hex().as_str())
-    }
-}
-
-impl<'de> Deserialize<'de> for Digest {
-    fn deserialize<D: serde::Deserializer<'de>>(deserializer: D) -> std::result::Result<Self, D::Error> {
-        let text = std::borrow::Cow::<str>::deserialize(deserializer)?;
-        let hash = blake3::Hash::from_hex(text.as_bytes()).map_err(serde::de::Error::custom)?;
-        Ok(Self(hash.into()))
-    }
-}
-
 impl Default for Companion {
     fn default() -> Self {
         Self { version: VERSION, image: None, frozen: None, children: Vec::new(), pin: None }
@@ -214,17 +152,14 @@ impl Companion {
         let Some(file) = open_regular(place)? else { return Ok(None) };
         let reader = std::io::BufReader::new(file.take(MOST_BYTES));
         let found: Self = serde_json::from_reader(reader).map_err(|error| {
-            let message = format!(
-                "it cannot be understood: {error}; whether the image is pinned, and who grew from it, cannot be told: \
-                 restore it from a copy, or remove it by hand"
-            );
-            Error::from_finding(Finding::fatal("companion-damaged", "companion", 0, message).at(place))
+            let why = error.to_string();
+            Error::from(Finding::new(CompanionFinding::Damaged { why }, 0).at(place))
         })?;
         match found.version {
             FIRST_VERSION..=VERSION => Ok(Some(found)),
             other => {
-                let message = format!("its version is {other}, up to {VERSION} is known");
-                Err(Error::from_finding(Finding::unsupported("companion-version", "companion", 0, message).at(place)))
+                let kind = CompanionFinding::Version { version: other, known: VERSION };
+                Err(Finding::new(kind, 0).at(place).into())
             }
         }
     }
@@ -420,25 +355,6 @@ impl std::io::Write for Appending {
     fn flush(&mut self) -> std::io::Result<()> {
         Ok(())
     }
-}
-
-/// When a file was last changed.
-pub(crate) fn modified(file: &Path) -> Option<Timestamp> {
-    Timestamp::try_from(std::fs::metadata(file).and_then(|found| found.modified()).ok()?).ok()
-}
-
-/// What is to be said of a pinned image whose file was written to after it was pinned; that alone proves nothing yet.
-pub(crate) fn touched_since(image: &Path, pin: &Pin) -> Option<String> {
-    let changed = modified(image)?;
-    // Not compared with when it was pinned: a host's files keep a coarser time than its clock.
-    (Some(changed) != pin.modified).then(|| {
-        format!(
-            "{} is pinned, and was written to behind its children's back {:.0}: verifying the pin tells whether its \
-             content changed, where, and who reads it",
-            image.display(),
-            changed
-        )
-    })
 }
 
 /// Refuses a device: what stands beside one is gone when the host starts anew.

@@ -17,7 +17,7 @@ use uuid::Uuid;
 
 use super::record::{Header, Payload, Record, VERSION, image_of_journal, journal_of, rebase};
 use crate::error::{Error, Refusal, Result};
-use crate::finding::Finding;
+use crate::finding::{Finding, JournalFinding};
 use crate::image::data_identity_at;
 use crate::storage::{Access, FileStorage, ReadAt, StagedFile, Storage, folder_of, real, remove, sync_folder};
 
@@ -62,11 +62,7 @@ struct Lines {
 }
 
 fn damaged(path: &Path, why: &str) -> Error {
-    let message = format!(
-        "{why}; what it was about cannot be told: look at the images beside it, and remove it by hand once they \
-         are known to be whole"
-    );
-    Error::from_finding(Finding::fatal("journal-damaged", "journal", 0, message).at(path))
+    Finding::new(JournalFinding::Damaged { why: why.to_owned() }, 0).at(path).into()
 }
 
 fn lines_of(path: &Path) -> Result<Lines> {
@@ -114,10 +110,7 @@ fn record_in<P: DeserializeOwned>(path: &Path, lines: &Lines) -> Result<Record<P
     let told: Versioned = serde_json::from_slice(&lines.first).map_err(|_| unknown())?;
     let version = told.header.map(|header| header.version).or(told.version).ok_or_else(unknown)?;
     if version != VERSION {
-        let message = format!(
-            "its version is {version}, only {VERSION} is known: finish what was begun with the program that began it"
-        );
-        return Err(Error::from_finding(Finding::unsupported("journal-version", "journal", 0, message).at(path)));
+        return Err(Finding::new(JournalFinding::Version { version, known: VERSION }, 0).at(path).into());
     }
     let mut record: Record<P> = serde_json::from_slice(&lines.first).map_err(|_| unknown())?;
     if record.header.members.is_empty() {

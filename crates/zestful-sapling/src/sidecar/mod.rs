@@ -5,14 +5,15 @@
 
 mod companion;
 mod journal;
+mod pin;
 mod record;
 
 pub(crate) use companion::{
-    ChildrenChange, Companion, Digest, KnownChild, NewChild, Pin, PinnedRun, child_at, is_lone, lone_companions,
-    modified, refuse_device, refuse_pinned, touched_since,
+    ChildrenChange, Companion, KnownChild, NewChild, child_at, is_lone, lone_companions, refuse_device, refuse_pinned,
 };
 pub(crate) use journal::{
     Journal, clear_copies, read_header, refuse_under_way, stands_in, survivor_for, under_way_at, waits_to_be_removed,
 };
+pub(crate) use pin::{Digest, Pin, PinnedRun, modified};
 pub use record::Work;
 pub(crate) use record::{Header, Member, Payload, Reader, Record, image_of_journal, journal_of};

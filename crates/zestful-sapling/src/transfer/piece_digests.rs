@@ -5,7 +5,8 @@ use std::sync::mpsc::{channel, sync_channel};
 
 use crate::bytes::is_zero;
 use crate::chain::{Chain, Disk, for_each_data_extent};
-use crate::error::{Error, Result};
+use crate::error::Result;
+use crate::finding::{CompanionFinding, Finding};
 use crate::progress::Progress;
 use crate::sidecar::{Companion, Digest, Pin, PinnedRun};
 
@@ -62,7 +63,7 @@ pub(crate) fn digest_pieces(disk: &Chain, piece_size: u64, progress: &Progress) 
             progress.advance(bytes.len() as u64);
             _ = used.send(bytes);
         }
-        Ok(())
+        Ok::<_, crate::Error>(())
     })?;
     digests.whole = whole_of(&digests.runs, size, piece_size);
     Ok(digests)
@@ -121,10 +122,8 @@ fn is_sound(pin: &Pin) -> bool {
 pub(crate) fn changed_since(disk: &Chain, pin: &Pin, progress: &Progress) -> Result<Vec<Range<u64>>> {
     let size = disk.virtual_size();
     if !is_sound(pin) {
-        let message = "the digests that it holds do not belong together, so that they prove nothing: restore it from a \
-                       copy, or pin anew what is known to be right";
-        let finding = crate::finding::Finding::fatal("pin-damaged", "companion", 0, message);
-        return Err(Error::from_finding(finding.at(&Companion::place(disk.layers()[0].path()))));
+        let place = Companion::place(disk.layers()[0].path());
+        return Err(Finding::new(CompanionFinding::PinDamaged, 0).at(&place).into());
     }
     let now = digest_pieces(disk, pin.piece_size, progress)?;
     let mut changed: Vec<Range<u64>> = Vec::new();

@@ -109,7 +109,7 @@ pub(crate) fn run<T: Send>(
             }
             Ok(written)
         };
-        let written = pump();
+        let written: Result<u64> = pump();
         drop((wish, filled));
         // A thread that panicked is no stop that somebody asked for.
         let synced = syncer.join().unwrap_or_else(|panic| resume_unwind(panic));

@@ -144,7 +144,7 @@ fn a_parent_changed_behind_its_childs_back_is_never_read() {
     assert!(parent.ends_with("fen-base.vhdx") && expected != found);
     let report = check_chain(&scene.path("after.vhdx"), None).unwrap();
     assert_eq!(report.state, Health::Broken);
-    assert_eq!(report.findings.iter().map(|f| f.code).collect::<Vec<_>>(), ["parent-mismatch"]);
+    assert_eq!(report.findings.iter().map(|f| f.code()).collect::<Vec<_>>(), ["parent-mismatch"]);
     // A look that writes nothing changes no identity: opening for writing alone does not orphan anybody.
     let scene = Scene::new();
     let mut current = ChainMut::open(&scene.path("after.vhdx"), &OpenOptions::new()).unwrap();
@@ -188,7 +188,7 @@ fn circles_are_told() {
     stand_in_for_the_base(&scene, "after.vhdx");
     assert!(matches!(scene.problem("germination-01.vhdx"), ParentProblemKind::Cycle { .. }));
     let report = check_chain(&scene.path("germination-01.vhdx"), None).unwrap();
-    assert!(report.findings.iter().any(|finding| finding.code == "parent-cycle"));
+    assert!(report.findings.iter().any(|finding| finding.code() == "parent-cycle"));
     let family = Family::of_folder(scene.folder.path()).unwrap();
     assert!(family.problems.iter().any(|problem| problem.message.contains("leads back")));
 }

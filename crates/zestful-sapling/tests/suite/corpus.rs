@@ -149,7 +149,7 @@ fn every_good_image_can_be_written_to() {
             _ => vhdx::check(storage.clone(), &Progress::new()).unwrap(),
         };
         assert!(
-            !findings.iter().any(|finding| finding.severity == Severity::Error),
+            !findings.iter().any(|finding| finding.severity() == Severity::Error),
             "{}: {findings:?}",
             path.display()
         );

@@ -13,14 +13,14 @@ use zestful_sapling::storage::{MemoryStorage, ReadAt, Storage};
 
 use crate::support::{Layers, MIB, Shape};
 
-const HEADERS: [u64; 2] = [64 << 10, 128 << 10];
-const TABLES: [u64; 2] = [192 << 10, 256 << 10];
-const LOG: u64 = MIB;
-const METADATA: u64 = 2 * MIB;
-const BAT: u64 = 3 * MIB;
+pub const HEADERS: [u64; 2] = [64 << 10, 128 << 10];
+pub const TABLES: [u64; 2] = [192 << 10, 256 << 10];
+pub const LOG: u64 = MIB;
+pub const METADATA: u64 = 2 * MIB;
+pub const BAT: u64 = 3 * MIB;
 
 /// A child with blocks in every state that a writer makes, its last changes still in the log.
-fn sample() -> MemoryStorage {
+pub fn sample() -> MemoryStorage {
     let shape = Shape { block_sizes: vec![MIB, 2 * MIB], ..Shape::plain(40 << 20) };
     let mut layers = Layers::new(shape);
     let mut base = layers.open();
@@ -84,7 +84,7 @@ fn damages() -> impl Strategy<Value = Vec<Damage>> {
     proptest::collection::vec(one, 1..6)
 }
 
-fn bytes(storage: &dyn ReadAt, at: u64, len: usize) -> Vec<u8> {
+pub fn bytes(storage: &dyn ReadAt, at: u64, len: usize) -> Vec<u8> {
     let mut buffer = vec![0; len];
     let there = storage.len().unwrap().saturating_sub(at).min(len as u64) as usize;
     if there > 0 {
@@ -108,7 +108,7 @@ fn apply(storage: &MemoryStorage, damage: &Damage) {
 }
 
 /// Makes the checksums right again, so that the damage gets past them.
-fn reseal(storage: &MemoryStorage) {
+pub fn reseal(storage: &MemoryStorage) {
     let mut places = vec![(HEADERS[0], 4096), (HEADERS[1], 4096), (TABLES[0], 64 << 10), (TABLES[1], 64 << 10)];
     for at in (LOG..LOG + MIB).step_by(4096) {
         let head = bytes(storage, at, 12);
@@ -183,7 +183,7 @@ proptest! {
                 _ = Box::new(image).close();
             }
             // No newer header can be written over one with the largest number there is.
-            Err(Error::Unsupported(finding)) if finding.code == "vhdx-sequence" => {}
+            Err(Error::Unsupported(finding)) if finding.code() == "vhdx-sequence" => {}
             Err(error) => {
                 prop_assert!(readable.is_err(), "a reader can open it, a writer cannot: {}", error);
                 prop_assert_eq!(watched.operations(), 0, "it was written to: {}", error);
@@ -208,50 +208,15 @@ proptest! {
     }
 }
 
-/// The damage above really reaches both outcomes in every structure: each row must be refused, and the untouched
-/// sample must be read.
+/// The samples are sound.
 #[test]
-fn each_structure_is_guarded() {
+fn what_is_not_damaged_is_read() {
     look(Arc::new(sample())).unwrap();
-    let whole_log: Vec<Damage> = (0..16).map(|page| Damage::Zero { page: LOG + page * 4096 }).collect();
-    let rows: [(&str, &[Damage]); 12] = [
-        ("vhdx-signature", &[Damage::Flip { at: 0, with: 1 }]),
-        ("vhdx-too-short", &[Damage::Cut { len: MIB - 1 }]),
-        ("vhdx-headers", &[Damage::Zero { page: HEADERS[0] }, Damage::Zero { page: HEADERS[1] }]),
-        (
-            "vhdx-version",
-            &[Damage::Flip { at: HEADERS[0] + 66, with: 3 }, Damage::Flip { at: HEADERS[1] + 66, with: 3 }],
-        ),
-        ("vhdx-log-sequence", &whole_log),
-        ("vhdx-log-cut", &[Damage::Cut { len: 5 * MIB }]),
-        ("vhdx-region-tables", &[Damage::Zero { page: TABLES[0] }, Damage::Zero { page: TABLES[1] }]),
-        (
-            "vhdx-region-unknown",
-            &[Damage::Flip { at: TABLES[0] + 16, with: 1 }, Damage::Flip { at: TABLES[1] + 16, with: 1 }],
-        ),
-        ("vhdx-metadata-table", &[Damage::Flip { at: METADATA, with: 1 }]),
-        ("vhdx-metadata-value", &[Damage::Flip { at: METADATA + (64 << 10), with: 1 }]),
-        ("vhdx-locator", &[Damage::Flip { at: METADATA + (64 << 10) + 48, with: 1 }]),
-        (
-            "vhdx-region-outside",
-            &[Damage::Put { at: TABLES[0] + 32, value: 1 << 40 }, Damage::Put { at: TABLES[1] + 32, value: 1 << 40 }],
-        ),
-    ];
-    for (code, damages) in rows {
-        let storage = sample();
-        damages.iter().for_each(|damage| apply(&storage, damage));
-        // A log that is whole again would not be gone.
-        if code != "vhdx-log-sequence" {
-            reseal(&storage);
-        }
-        let Err(error) = Vhdx::open(Arc::new(storage)) else { panic!("{code}: it opened") };
-        let (Error::Damaged(finding) | Error::Unsupported(finding)) = error else { panic!("{code}: {error}") };
-        assert_eq!(finding.code, code, "{finding}");
-    }
+    look_at(Arc::new(vhd_sample()), Format::Vhd).unwrap();
 }
 
 /// A VHD child with blocks of its own.
-fn vhd_sample() -> MemoryStorage {
+pub fn vhd_sample() -> MemoryStorage {
     let mut layers = Layers::new(Shape::vhd(5 << 20));
     layers.derive();
     let mut child = layers.open();
@@ -262,10 +227,12 @@ fn vhd_sample() -> MemoryStorage {
 }
 
 /// Puts the checksums of footers and header right.
-fn reseal_vhd(storage: &MemoryStorage) {
+pub fn reseal_vhd(storage: &MemoryStorage) {
     let len = storage.len().unwrap();
     for (at, size, field) in [(0, 512, 64), (512, 1024, 36), (len.saturating_sub(512), 512, 64)] {
-        if at + size as u64 <= len {
+        // What is no footer any more may be the data before one.
+        let is_there = [b"conectix", b"cxsparse"].iter().any(|cookie| bytes(storage, at, 8) == *cookie);
+        if is_there && at + size as u64 <= len {
             let mut structure = bytes(storage, at, size);
             structure[field..field + 4].fill(0);
             let sum = !structure.iter().fold(0u32, |sum, byte| sum.wrapping_add(u32::from(*byte)));

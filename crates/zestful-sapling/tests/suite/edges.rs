@@ -92,7 +92,7 @@ fn an_image_whose_newest_log_entry_is_illegal_is_damaged() {
     entry[4..8].copy_from_slice(&sum.to_le_bytes());
     storage.write_at(&entry, newest).unwrap();
     for result in [open_image(storage.clone(), None).map(|_| ()), VhdxMut::open(storage.clone()).map(|_| ())] {
-        assert!(matches!(&result, Err(Error::Damaged(finding)) if finding.code == "vhdx-log-entry"), "{result:?}");
+        assert!(matches!(&result, Err(Error::Damaged(finding)) if finding.code() == "vhdx-log-entry"), "{result:?}");
     }
 }
 
@@ -196,7 +196,7 @@ fn a_vhd_table_out_of_alignment_is_only_read() {
     create(&Shape::vhd(4 * MIB), 0, None, &*storage);
     put_vhd(&*storage, VHD_HEADER, 1024, 36, 16, &(VHD_TABLE + 4).to_be_bytes());
     let image = open_image(storage.clone(), None).unwrap();
-    assert!(image.warnings().iter().any(|finding| finding.code == "vhd-table-place"));
+    assert!(image.warnings().iter().any(|finding| finding.code() == "vhd-table-place"));
     assert!(matches!(VhdMut::open(storage), Err(Error::Refused(Refusal::ReadOnly { .. }, _))));
 }
 

@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use zestful_sapling::chain::{Chain, ChainMut, OpenOptions};
 use zestful_sapling::error::{Error, Refusal};
-use zestful_sapling::family::{Health, Override, status_of};
+use zestful_sapling::family::{Health, Override, inspect, status_of};
 use zestful_sapling::image::{Format, open_image_mut};
 use zestful_sapling::ops::{Direction, KeepName, Merge, Operation, Planned};
 use zestful_sapling::progress::Progress;
@@ -16,7 +16,7 @@ use zestful_sapling::storage::{Access, FileStorage};
 use crate::family_model::{derive, make, quick_folder, write};
 use crate::sidecars::{journal_of, under_way};
 use crate::support::Model;
-use crate::support::{abandon, resume};
+use crate::support::{abandon, check_chain, resume};
 
 /// A merge of two layers that was cut short.
 struct Cut {
@@ -206,6 +206,7 @@ fn a_merge_that_was_killed_at_any_moment_breaks_nothing() {
     let all = [Format::Vhdx, Format::Vhd]
         .into_iter()
         .flat_map(|format| ways.as_flattened().iter().map(move |way| (format, way)));
+    let mut codes = std::collections::BTreeSet::new();
     for ((format, (direction, keep)), far) in all.flat_map(|case| [(case, false), (case, true)]) {
         let folder = quick_folder();
         let layers = ["base", "layer", "live"].map(|name| folder.path().join(format!("{name}.{format}")));
@@ -233,6 +234,12 @@ fn a_merge_that_was_killed_at_any_moment_breaks_nothing() {
             let status = status_of(folder.path()).unwrap();
             let case = format!("{format} {direction:?} {keep:?} {far}: {:?}", status.problems);
             assert!(status.state < Health::Broken, "{case}");
+            for image in layers.iter().filter(|image| image.exists()) {
+                let report = check_chain(image, None).unwrap();
+                assert!(report.state < Health::Broken, "{case}: {:?}", report.findings);
+                assert!(inspect(image, None).unwrap().state < Health::Broken, "{case}");
+                codes.extend(report.findings.iter().map(|finding| finding.code()));
+            }
             if journal_of(&layers[2]).exists() {
                 cut += 1;
                 assert_eq!(status.state, Health::Unfinished, "{case}");
@@ -241,6 +248,7 @@ fn a_merge_that_was_killed_at_any_moment_breaks_nothing() {
             let disk = if layers[2].exists() { &layers[2] } else { &layers[usize::from(!far)] };
             content.assert_same(&Chain::open(disk, &OpenOptions::new()).unwrap());
         }
-        assert!(cut > 20, "{cut} moments");
+        assert!(cut > 20 && codes.contains("journal-cut-short"), "{cut} moments");
     }
+    assert!(codes.contains("chain-removal"), "{codes:?}");
 }

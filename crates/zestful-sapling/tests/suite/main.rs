@@ -3,6 +3,7 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test ends where it fails")]
 
 mod acts;
+mod beside;
 mod chains;
 mod corpus;
 mod crash;
@@ -12,6 +13,7 @@ mod edges;
 mod failing;
 mod family_crash;
 mod family_model;
+mod findings;
 mod interleaved;
 mod journals;
 mod known_children;

@@ -50,7 +50,7 @@ fn derive(base: &Path, child: &Path) {
 fn assert_sound(path: &Path, model: &Model) -> Result<(), TestCaseError> {
     model.assert_same(&open(path));
     let mut findings = check_chain(path, None).unwrap().findings;
-    findings.retain(|finding| finding.severity > Severity::Note);
+    findings.retain(|finding| finding.severity() > Severity::Note);
     prop_assert_eq!(findings, vec![], "{}", path.display());
     Ok(())
 }
@@ -366,9 +366,12 @@ fn a_spoiled_piece_is_named() {
         spoil(&second);
         let report = check();
         assert_eq!(report.state, Health::Broken);
-        assert!(report.findings.iter().any(|f| f.code == code && f.message.contains("in-pieces.001")), "{report:?}");
+        assert!(
+            report.findings.iter().any(|f| f.code() == code && f.message().contains("in-pieces.001")),
+            "{report:?}"
+        );
         let copied = CopyDisk::new(&descriptor, path("copy.vhdx")).plan().and_then(|plan| plan.run(&Progress::new()));
-        assert!(matches!(copied, Err(Error::Damaged(finding)) if finding.code == code), "{code}");
+        assert!(matches!(copied, Err(Error::Damaged(finding)) if finding.code() == code), "{code}");
         if let Ok(disk) = Chain::open(&descriptor, &OpenOptions::new()) {
             // The first piece is still as good as ever.
             let mut byte = [0; 1];

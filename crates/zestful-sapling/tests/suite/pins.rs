@@ -77,7 +77,7 @@ fn a_pin_proves_content_and_names_what_changed_and_who_reads_it() {
         let reads: Vec<u64> = report.children.iter().map(|child| child.bytes_read_through).collect();
         assert_eq!(reads, [PIECE, PIECE - 2 * 4096]);
         let checked = check_chain(&base, None).unwrap();
-        assert_eq!((checked.state, checked.findings[0].code), (Health::Broken, "pin-changed"));
+        assert_eq!((checked.state, checked.findings[0].code()), (Health::Broken, "pin-changed"));
         spoil(&base, 1023 * 4096 + 5);
         assert_eq!(verify().state, Health::Healthy);
         // The digests themselves are proven.

@@ -230,8 +230,8 @@ impl Shape {
         };
         let worst = if after_crash { Severity::Warning } else { Severity::Note };
         // The footer at the end rules, and is written first.
-        let lags = |code: &str| after_crash && code == "vhd-copy-differs";
-        let errors = findings.iter().filter(|finding| finding.severity > worst && !lags(finding.code));
+        let lags = |code: &str| after_crash && ["vhd-copy-differs", "vhd-copy-outdated"].contains(&code);
+        let errors = findings.iter().filter(|finding| finding.severity() > worst && !lags(finding.code()));
         let errors: Vec<_> = errors.collect();
         assert!(errors.is_empty(), "{errors:?}");
     }

@@ -100,7 +100,7 @@ impl From<NameOf> for KeepName {
 }
 
 pub(crate) fn size(text: &str) -> Result<u64, String> {
-    parse_size(text).map_err(|error| error.to_string())
+    parse_size(text).map_err(|error| zestful_sapling::Error::from(error).to_string())
 }
 
 pub(crate) fn rate(text: &str) -> Result<u64, String> {

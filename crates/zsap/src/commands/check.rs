@@ -10,6 +10,7 @@ use zestful_sapling::finding::{Finding, Repair, Severity};
 use zestful_sapling::ops::{Operation, Plan, Planned};
 
 use super::run::perform;
+use super::status::state_word;
 use crate::args::check::Check;
 use crate::args::values::with;
 use crate::console::Console;
@@ -51,12 +52,12 @@ pub(super) fn run(console: &Console, typed: &Check) -> Result<Outcome, Failure> 
         let shown: Vec<&Finding> = report
             .findings
             .iter()
-            .filter(|finding| console.common().verbose || finding.severity > Severity::Note)
+            .filter(|finding| console.common().verbose || finding.severity() > Severity::Note)
             .collect();
         let verdict = match (report.state, shown.is_empty()) {
-            (Health::Broken, _) => console.alarming("broken"),
-            (_, true) => "healthy".to_owned(),
-            (_, false) => "healthy, with something to note".to_owned(),
+            (Health::Broken | Health::Unfinished, _) => console.alarming(state_word(report.state)),
+            (Health::Healthy, false) => "healthy, with something to note".to_owned(),
+            (state, _) => state_word(state).to_owned(),
         };
         lines.push(format!("{}: {verdict} ({layers} looked at)", console.strong(&text::path(path))));
         for finding in shown {
@@ -70,27 +71,26 @@ pub(super) fn run(console: &Console, typed: &Check) -> Result<Outcome, Failure> 
     console.answer(&json!({ "state": state, "findings": findings, "problems": problems }), lines)?;
     match (state, failed) {
         // Damage that was found says more than that another one could not be read.
-        (Health::Broken, _) => Ok(Outcome::FoundDamage),
+        (Health::Broken, _) | (_, None) => Ok(state.into()),
         (_, Some(error)) => Err(error.into()),
-        (_, None) => Ok(Outcome::Done),
     }
 }
 
 fn describe(finding: &Finding) -> [String; 2] {
-    let word = match finding.severity {
-        Severity::Error => "error",
-        Severity::Warning => "warning",
+    let word = match finding.severity() {
         Severity::Note => "note",
+        Severity::Warning => "warning",
+        _ => "error",
     };
-    let mending = match (finding.severity, finding.repair) {
+    let mending = match (finding.severity(), finding.repair()) {
         (Severity::Note, _) => "",
-        (_, Repair::None) => "; nothing in the file says what was there",
         (_, Repair::Safe) => "; can be mended without loss",
         (_, Repair::Lossy) => "; can be mended only by giving something up",
+        _ => "; nothing in the file says what was there",
     };
     let file = finding.path.as_deref().map(text::name).unwrap_or_default();
     [
-        format!("  {word:<8}{}  {file}, {} at byte {}", finding.code, finding.place.structure, finding.place.offset),
-        text::wrapped(&format!("          {}{mending}", text::safe(&finding.message)), &" ".repeat(10)),
+        format!("  {word:<8}{}  {file}, {} at byte {}", finding.code(), finding.kind.structure(), finding.offset),
+        text::wrapped(&format!("          {}{mending}", text::safe(&finding.message())), &" ".repeat(10)),
     ]
 }

@@ -33,7 +33,7 @@ fn verify(console: &Console, typed: &Pin) -> Result<Outcome, Failure> {
     let verify = asked(VerifyPin::new(&typed.base), Some(&typed.search), &[]);
     let Some(report) = perform(console, &verify)? else { return Ok(Outcome::Done) };
     console.answer(&report, report_lines(console, &report))?;
-    Ok(if report.state == Health::Healthy { Outcome::Done } else { Outcome::FoundDamage })
+    Ok(report.state.into())
 }
 
 fn report_lines(console: &Console, report: &PinReport) -> Vec<String> {

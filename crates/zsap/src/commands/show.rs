@@ -4,6 +4,7 @@ use std::path::Path;
 
 use serde_json::json;
 use zestful_sapling::family::{ParentState, PlaceReport, Problem, Report, Totals, inspect, inspect_folder};
+use zestful_sapling::finding::Severity;
 use zestful_sapling::image::Kind;
 
 use crate::advice;
@@ -103,7 +104,10 @@ fn image_lines(console: &Console, report: &Report) -> Vec<String> {
         lines.push(trouble(console, "unfinished", &work.message));
         lines.extend(advice::next_for_work(work));
     }
-    lines.extend(report.warnings.iter().map(|warning| trouble(console, "warning", &warning.to_string())));
+    lines.extend(report.warnings.iter().map(|warning| {
+        let word = if warning.severity() == Severity::Error { "damage" } else { "warning" };
+        trouble(console, word, &warning.to_string())
+    }));
     let mut line = |label: &str, text: String| lines.push(format!("  {label:<12}{text}"));
     line(
         "disk",

@@ -12,10 +12,8 @@ pub(super) fn run(console: &Console, typed: &args::status::Status) -> Result<Out
     let status = status_of(&typed.folder)?;
     console.answer(&status, lines(console, &status))?;
     Ok(match status.state {
-        Health::Healthy => Outcome::Done,
         Health::Attention if typed.ignore.is_some() => Outcome::Done,
-        Health::Broken => Outcome::FoundDamage,
-        _ => Outcome::WantsALook,
+        state => state.into(),
     })
 }
 

@@ -152,7 +152,7 @@ fn damage_is_told_with_status_three_and_a_lost_parent_in_words() {
     scene.spoil("germination-01.vhdx", 64 << 10);
     scene.run("check germination-01.vhdx").expect(
         "check",
-        3,
+        5,
         "vhdx-header  germination-01.vhdx, header 1 at byte 65536",
         "",
     );
@@ -162,7 +162,7 @@ fn damage_is_told_with_status_three_and_a_lost_parent_in_words() {
     scene.run("show germination-01.vhdx").expect(
         "one header is enough",
         0,
-        "warning     germination-01.vhdx: header 1",
+        "damage      germination-01.vhdx: header 1",
         "",
     );
     std::fs::rename(scene.path("fen-base.vhdx"), scene.path("moved.vhdx")).unwrap();
@@ -536,7 +536,9 @@ fn a_chain_that_is_too_deep_is_told() {
         assert!(tree.out.lines().all(|line| line.chars().count() <= 100), "wider than a terminal");
         let checked = if status == 0 && out != told { 0 } else { 3 };
         let out = if checked == 0 { "healthy (4001 files looked at)" } else { told };
-        scene.run(&format!("check layer-{layer}.vhd")).expect("check", checked, out, "");
+        let check = scene.run(&format!("check layer-{layer}.vhd"));
+        check.expect("check", checked, out, "");
+        assert_eq!(check.out.contains("chain-depth"), checked == 3, "{}", check.out);
     }
     scene.run("bytes read layer-4000.vhd --at 0 --len 1").expect("read", 0, "\0", "");
     scene.run("bytes read layer-4099.vhd --at 0 --len 1").expect("too deep", 1, "", told);

@@ -28,7 +28,7 @@ use serde::{Deserialize, Serialize};
 
 use super::Format;
 use crate::error::{Error, Result};
-use crate::finding::Finding;
+use crate::finding::{Finding, PiecesFinding};
 use crate::storage::{Access, FileStorage, folder_of};
 
 pub use reader::Pieces;
@@ -103,9 +103,7 @@ fn with_suffix(path: &Path, suffix: &str) -> PathBuf {
 impl Descriptor {
     /// Reads and judges a descriptor: what it says fits together, and no name leads out of its folder.
     fn read(path: &Path) -> Result<Self> {
-        let broken = |message: String| {
-            Error::from_finding(Finding::fatal("pieces-descriptor", "descriptor", 0, message).at(path))
-        };
+        let broken = |why: String| Error::from(Finding::new(PiecesFinding::Descriptor { why }, 0).at(path));
         // Opened as every image is, so that no pipe or folder in its place does harm.
         FileStorage::open(path, Access::ReadUnlocked)?;
         let file = std::fs::File::open(path).map_err(|e| Error::io("open", path, e))?;
@@ -116,9 +114,8 @@ impl Descriptor {
         let found: Self =
             serde_json::from_reader(reader).map_err(|e| broken(format!("it cannot be understood: {e}")))?;
         if found.version != VERSION || found.format != Format::Raw {
-            let message = format!("version {} of {} pieces is not known, 1 of raw is", found.version, found.format);
-            let finding = Finding::unsupported("pieces-version", "descriptor", 0, message);
-            return Err(Error::from_finding(finding.at(path)));
+            let (version, format) = (found.version, found.format.to_string());
+            return Err(Finding::new(PiecesFinding::Version { version, format }, 0).at(path).into());
         }
         if ![512, 4096].contains(&found.logical_sector) {
             return Err(broken(format!("sectors of {} bytes are not known", found.logical_sector)));

@@ -8,7 +8,7 @@ use std::time::SystemTime;
 
 use super::{Descriptor, OpenFiles, digest, parts, paths_of};
 use crate::error::{Error, Result};
-use crate::finding::Finding;
+use crate::finding::{Finding, PiecesFinding};
 use crate::progress::Progress;
 use crate::storage::{Access, FileStorage, Medium, ReadAt};
 
@@ -33,10 +33,6 @@ struct FileState {
     identity: (u64, u64),
 }
 
-fn broken(path: &Path, code: &'static str, message: String) -> Error {
-    Error::from_finding(Finding::fatal(code, "piece", 0, message).at(path))
-}
-
 impl Pieces {
     /// Opens the disk that a descriptor speaks of. Every piece must be there and have its size; contents are looked at
     /// when they are read.
@@ -53,17 +49,14 @@ impl Pieces {
             let len = match std::fs::metadata(path) {
                 Ok(there) => there.len(),
                 Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
-                    let message = format!("the piece {} is missing; put it back beside the descriptor", piece.name);
-                    return Err(broken(path, "piece-missing", message));
+                    let kind = PiecesFinding::Missing { piece: piece.name.clone() };
+                    return Err(Finding::new(kind, 0).at(path).into());
                 }
                 Err(error) => return Err(Error::io("look up the piece", path, error)),
             };
             if len != piece.size {
-                let message = format!(
-                    "the piece {} has {len} bytes instead of {}; get it again from where it came from",
-                    piece.name, piece.size
-                );
-                return Err(broken(path, "piece-size", message));
+                let kind = PiecesFinding::Size { piece: piece.name.clone(), length: len, right: piece.size };
+                return Err(Finding::new(kind, 0).at(path).into());
             }
             end += piece.size;
             ends.push(end);
@@ -108,12 +101,7 @@ impl Pieces {
             return Ok(file);
         }
         if state.len != piece.size || digest(&file, piece.size, tick)? != piece.blake3 {
-            let message = format!(
-                "the piece {} was changed: it does not have the digest that the descriptor gives; get it again from \
-                 where it came from",
-                piece.name
-            );
-            return Err(broken(path, "piece-changed", message));
+            return Err(Finding::new(PiecesFinding::Changed { piece: piece.name.clone() }, 0).at(path).into());
         }
         self.sound.lock().unwrap_or_else(PoisonError::into_inner).insert(number, state);
         Ok(file)

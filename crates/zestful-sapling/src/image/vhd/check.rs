@@ -5,7 +5,7 @@ use std::sync::Arc;
 use super::layout::Layout;
 use super::{SECTOR, bitmap};
 use crate::error::{Error, Result};
-use crate::finding::{Finding, Repair};
+use crate::finding::{Finding, VhdFinding};
 use crate::image::reads_zero;
 use crate::progress::Progress;
 use crate::storage::ReadAt;
@@ -43,8 +43,7 @@ fn check_all(storage: &dyn ReadAt, progress: &Progress, findings: &mut Vec<Findi
             let (present, run) = bitmap::run(&bitmap, first, sectors - first);
             let (from, len) = (place + blocks.bitmap_len + first * SECTOR, run * SECTOR);
             if !present && !reads_zero(storage, from, len)? {
-                let message = format!("block {block} holds data in sectors that its bitmap calls never written");
-                findings.push(Finding::broken("vhd-unwritten-data", "data block", from, message, Repair::Lossy));
+                findings.push(Finding::new(VhdFinding::UnwrittenData { block }, from));
                 break;
             }
             first += run;

@@ -5,8 +5,8 @@ use uuid::Uuid;
 
 use super::{SECTOR, checksum};
 use crate::bytes::{array, be_u32, be_u64, put};
-use crate::error::{Error, Result};
-use crate::finding::{Finding, Repair};
+use crate::error::Result;
+use crate::finding::{Fault, Finding, VhdFinding};
 use crate::storage::ReadAt;
 
 pub(crate) const COOKIE: &[u8; 8] = b"conectix";
@@ -53,12 +53,12 @@ pub(super) struct Footer {
 
 impl Footer {
     /// The footer in these bytes, or why there is none.
-    pub(super) fn parse(bytes: &[u8; LEN]) -> std::result::Result<Self, &'static str> {
+    pub(super) fn parse(bytes: &[u8; LEN]) -> std::result::Result<Self, Fault> {
         if bytes[..8] != *COOKIE {
-            return Err("the cookie `conectix` is missing");
+            return Err(Fault::Cookie("conectix"));
         }
         if checksum(bytes, CHECKSUM) != be_u32(bytes, CHECKSUM) {
-            return Err("the checksum is wrong");
+            return Err(Fault::Checksum);
         }
         Ok(Self { bytes: *bytes })
     }
@@ -168,48 +168,45 @@ pub(super) enum FooterPlace {
 pub(super) fn select(storage: &dyn ReadAt, findings: &mut Vec<Finding>) -> Result<(Footer, FooterPlace)> {
     let len = storage.len()?;
     let end = len.saturating_sub(SECTOR);
-    let fatal = |message: String| Error::from_finding(Finding::fatal("vhd-footer", "footer", end, message));
     if len < SECTOR - 1 {
-        return Err(fatal(format!("the file is only {len} bytes long")));
+        return Err(Finding::new(VhdFinding::TooShort { len }, end).into());
     }
     let copy = read(storage, 0, len)?;
     // Very old writers left out the last reserved byte.
     let at_end = match (read(storage, end, len)?, read(storage, len - (SECTOR - 1), len)?) {
         (Ok(footer), _) => Ok((footer, end)),
         (Err(_), Ok(footer)) => {
-            let message = "the footer has 511 bytes, as very old programs wrote it";
-            findings.push(Finding::note("vhd-footer-short", "footer", len - (SECTOR - 1), message));
+            findings.push(Finding::new(VhdFinding::FooterShort, len - (SECTOR - 1)));
             Ok((footer, len - (SECTOR - 1)))
         }
-        (Err(why), Err(_)) => Err(why),
+        (Err(fault), Err(_)) => Err(fault),
     };
     let has_copy = |footer: &Footer| [DiskType::DYNAMIC, DiskType::DIFFERENCING].contains(&footer.kind());
     let (footer, place) = match (at_end, copy) {
         (Ok((footer, at)), _) if !has_copy(&footer) => (footer, FooterPlace::End(at)),
         (Ok((footer, at)), Ok(copy)) => {
             if footer != copy {
-                let message = "the copy of the footer is valid, but differs from the footer at the end, which is used";
-                let grave = (footer.current_size(), footer.data_offset(), footer.kind())
-                    != (copy.current_size(), copy.data_offset(), copy.kind());
-                findings.push(match grave {
-                    true => Finding::broken("vhd-copy-differs", "footer copy", 0, message, Repair::Lossy),
-                    false => Finding::warning("vhd-copy-differs", "footer copy", 0, message, Repair::Safe),
-                });
+                let of_use = |footer: &Footer| (footer.data_offset(), footer.kind());
+                let kind = if footer.current_size() != copy.current_size() {
+                    VhdFinding::CopyContradicts
+                } else if of_use(&footer) != of_use(&copy) {
+                    VhdFinding::CopyOutdated
+                } else {
+                    VhdFinding::CopyDiffers
+                };
+                findings.push(Finding::new(kind, 0));
             }
             (footer, FooterPlace::End(at))
         }
-        (Ok((footer, at)), Err(why)) => {
-            let message = format!("the copy of the footer is not valid: {why}");
-            findings.push(Finding::broken("vhd-copy", "footer copy", 0, message, Repair::Safe));
+        (Ok((footer, at)), Err(fault)) => {
+            findings.push(Finding::new(VhdFinding::Copy { fault }, 0));
             (footer, FooterPlace::End(at))
         }
-        (Err(why), Ok(copy)) if has_copy(&copy) => {
-            let message =
-                format!("the footer at the end is lost ({why}); its copy at the start is used, for reading only");
-            findings.push(Finding::broken("vhd-footer-lost", "footer", end, message, Repair::Safe));
+        (Err(fault), Ok(copy)) if has_copy(&copy) => {
+            findings.push(Finding::new(VhdFinding::FooterLost { fault }, end));
             (copy, FooterPlace::Copy)
         }
-        (Err(why), _) => return Err(fatal(format!("{why}, and there is no valid copy at the start"))),
+        (Err(fault), _) => return Err(Finding::new(VhdFinding::Footer { fault }, end).into()),
     };
     let at = match place {
         FooterPlace::End(at) => at,
@@ -219,7 +216,7 @@ pub(super) fn select(storage: &dyn ReadAt, findings: &mut Vec<Finding>) -> Resul
     Ok((footer, place))
 }
 
-fn read(storage: &dyn ReadAt, at: u64, len: u64) -> Result<std::result::Result<Footer, &'static str>> {
+fn read(storage: &dyn ReadAt, at: u64, len: u64) -> Result<std::result::Result<Footer, Fault>> {
     let mut bytes = [0; LEN];
     let there = (len - at).min(SECTOR) as usize;
     storage.read_at(&mut bytes[..there], at)?;
@@ -229,38 +226,30 @@ fn read(storage: &dyn ReadAt, at: u64, len: u64) -> Result<std::result::Result<F
 fn judge(footer: &Footer, at: u64, findings: &mut Vec<Finding>) -> Result<()> {
     let bytes = &footer.bytes;
     let version = be_u32(bytes, VERSION);
-    if version >> 16 != 1 {
-        let message = format!("the format version is {}.{}, only 1.0 is known", version >> 16, version & 0xFFFF);
-        return Err(Error::from_finding(Finding::unsupported("vhd-version", "footer", at, message)));
-    }
     let kind = footer.kind();
-    if ![DiskType::FIXED, DiskType::DYNAMIC, DiskType::DIFFERENCING].contains(&kind) {
-        let message = format!("the disk type is {}, only 2, 3 and 4 are known", kind.0);
-        return Err(Error::from_finding(Finding::unsupported("vhd-type", "footer", at, message)));
-    }
     let size = footer.current_size();
-    if size == 0 || !size.is_multiple_of(SECTOR) || size > super::super::vhdx::MAX_VIRTUAL_SIZE {
-        let message = format!("the size {size} is not legal: whole sectors of 512 bytes are, up to 64 TiB");
-        return Err(Error::from_finding(Finding::fatal("vhd-size", "footer", at, message)));
-    }
-    let mut warn = |wrong: bool, code, message: &str| {
-        if wrong {
-            findings.push(Finding::warning(code, "footer", at, message, Repair::Safe));
-        }
+    let forbids = if version >> 16 != 1 {
+        Some(VhdFinding::Version { major: version >> 16, minor: version & 0xFFFF })
+    } else if ![DiskType::FIXED, DiskType::DYNAMIC, DiskType::DIFFERENCING].contains(&kind) {
+        Some(VhdFinding::DiskType { number: kind.0 })
+    } else if size == 0 || !size.is_multiple_of(SECTOR) || size > super::super::vhdx::MAX_VIRTUAL_SIZE {
+        Some(VhdFinding::Size { bytes: size })
+    } else {
+        None
     };
-    warn(bytes[SAVED_STATE] == 1, "vhd-saved-state", "the disk belongs to a suspended machine");
-    warn(bytes[GEOMETRY..GEOMETRY + 4] != geometry(size), "vhd-geometry", "the geometry is not what the size gives");
-    warn(!crate::bytes::is_zero(&bytes[RESERVED..]), "vhd-reserved", "reserved bytes are not zero");
-    warn(footer.unique_id().is_nil(), "vhd-id", "the identity is all zero");
-    if bytes[SAVED_STATE] > 1 {
-        let message = format!("the saved state is {}, 0 and 1 are legal; it is taken for 1", bytes[SAVED_STATE]);
-        findings.push(Finding::broken("vhd-saved-state", "footer", at, message, Repair::Lossy));
+    if let Some(kind) = forbids {
+        return Err(Finding::new(kind, at).into());
     }
-    let features = be_u32(bytes, FEATURES);
-    if features & FEATURE_RESERVED == 0 || features & !KNOWN_FEATURES != 0 {
-        let message = format!("the features {features:#x} are not legal, 2 and 3 are");
-        findings.push(Finding::broken("vhd-features", "footer", at, message, Repair::Safe));
-    }
+    let (value, features) = (bytes[SAVED_STATE], be_u32(bytes, FEATURES));
+    let rules = [
+        (value == 1, VhdFinding::SavedState),
+        (value > 1, VhdFinding::SavedStateValue { value }),
+        (bytes[GEOMETRY..GEOMETRY + 4] != geometry(size), VhdFinding::Geometry),
+        (!crate::bytes::is_zero(&bytes[RESERVED..]), VhdFinding::Reserved),
+        (footer.unique_id().is_nil(), VhdFinding::Identity),
+        (features & FEATURE_RESERVED == 0 || features & !KNOWN_FEATURES != 0, VhdFinding::Features { features }),
+    ];
+    findings.extend(rules.into_iter().filter(|(broken, _)| *broken).map(|(_, kind)| Finding::new(kind, at)));
     Ok(())
 }
 

@@ -4,7 +4,7 @@ use uuid::Uuid;
 
 use super::{SECTOR, checksum};
 use crate::bytes::{array, be_u32, be_u64, put};
-use crate::finding::Finding;
+use crate::finding::{Fault, Finding, VhdFinding};
 
 pub(super) const LEN: usize = 1024;
 
@@ -40,12 +40,12 @@ pub(super) struct LocatorEntry {
 }
 
 impl DynamicHeader {
-    pub(super) fn parse(bytes: &[u8; LEN]) -> std::result::Result<Self, &'static str> {
+    pub(super) fn parse(bytes: &[u8; LEN]) -> std::result::Result<Self, Fault> {
         if bytes[..8] != *COOKIE {
-            return Err("the cookie `cxsparse` is missing");
+            return Err(Fault::Cookie("cxsparse"));
         }
         if checksum(bytes, CHECKSUM) != be_u32(bytes, CHECKSUM) {
-            return Err("the checksum is wrong, and there is no copy");
+            return Err(Fault::Checksum);
         }
         Ok(Self { bytes: *bytes })
     }
@@ -126,20 +126,16 @@ impl DynamicHeader {
 
     /// What forbids reading the image; `at` is where the header stands, `size` the virtual size.
     pub(super) fn judge(&self, at: u64, size: u64) -> std::result::Result<(), Finding> {
-        let fatal = |code, message: String| Err(Finding::fatal(code, "dynamic header", at, message));
-        let version = be_u32(&self.bytes, VERSION);
-        if version >> 16 != 1 {
-            let message = format!("the header version is {}, only 1 is known", version >> 16);
-            return Err(Finding::unsupported("vhd-header-version", "dynamic header", at, message));
+        let (version, bytes) = (be_u32(&self.bytes, VERSION) >> 16, self.block_size());
+        if version != 1 {
+            return Err(Finding::new(VhdFinding::HeaderVersion { version }, at));
         }
-        let block = self.block_size();
-        if !block.is_power_of_two() || block < SECTOR {
-            return fatal("vhd-block-size", format!("the block size {block} is no power of two of at least 512"));
+        if !bytes.is_power_of_two() || bytes < SECTOR {
+            return Err(Finding::new(VhdFinding::BlockSize { bytes }, at));
         }
-        let needed = size.div_ceil(block);
-        if self.entries() < needed {
-            let message = format!("the table has {} entries, a disk of {size} bytes needs {needed}", self.entries());
-            return fatal("vhd-table-short", message);
+        let (entries, needed) = (self.entries(), size.div_ceil(bytes));
+        if entries < needed {
+            return Err(Finding::new(VhdFinding::TableShort { entries, size, needed }, at));
         }
         Ok(())
     }

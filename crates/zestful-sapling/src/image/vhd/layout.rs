@@ -7,8 +7,8 @@ use super::footer::{DiskType, Footer, FooterPlace, select};
 use super::header::{self, DynamicHeader};
 use super::{SECTOR, locator};
 use crate::bytes::be_u32;
-use crate::error::{Error, Result};
-use crate::finding::{Finding, Repair};
+use crate::error::Result;
+use crate::finding::{Finding, VhdFinding};
 use crate::image::{Format, ImageInfo, Kind, ParentReference};
 use crate::storage::ReadAt;
 
@@ -147,12 +147,10 @@ impl Layout {
 fn judge_fixed(footer: &Footer, place: FooterPlace, findings: &mut Vec<Finding>) -> Result<()> {
     let (FooterPlace::End(room), size) = (place, footer.current_size()) else { return Ok(()) };
     if room < size {
-        let message = format!("the disk has {size} bytes, but only {room} stand before the footer: the file was cut");
-        return Err(Error::from_finding(Finding::fatal("vhd-cut", "footer", room, message)));
+        return Err(Finding::new(VhdFinding::Cut { size, room }, room).into());
     }
     if room > size {
-        let message = format!("{} bytes stand unused between data and footer", room - size);
-        findings.push(Finding::warning("vhd-slack", "footer", room, message, Repair::None));
+        findings.push(Finding::new(VhdFinding::Slack { bytes: room - size }, room));
     }
     Ok(())
 }
@@ -166,42 +164,34 @@ fn read_blocks(
 ) -> Result<Blocks> {
     let len = storage.len()?;
     let at = footer.data_offset();
-    let fatal = |code, message: String| Error::from_finding(Finding::fatal(code, "dynamic header", at, message));
+    let found = |kind| Finding::new(kind, at);
     let inside = at.checked_add(header::LEN as u64).is_some_and(|end| end <= len);
     if !inside || at < SECTOR || !at.is_multiple_of(SECTOR) {
-        return Err(fatal("vhd-header-place", format!("its place is not legal: offset={at}, file={len}")));
+        return Err(found(VhdFinding::HeaderPlace { offset: at, file: len }).into());
     }
     let mut bytes = [0; header::LEN];
     storage.read_at(&mut bytes, at)?;
-    let header = DynamicHeader::parse(&bytes).map_err(|why| fatal("vhd-header", why.to_owned()))?;
+    let header = DynamicHeader::parse(&bytes).map_err(|fault| found(VhdFinding::Header { fault }))?;
     let virtual_size = footer.current_size();
-    header.judge(at, virtual_size).map_err(Error::from_finding)?;
+    header.judge(at, virtual_size)?;
     let (block_size, table_offset) = (header.block_size(), header.table_offset());
     let needed = virtual_size.div_ceil(block_size);
     if needed > MOST_ENTRIES {
-        let message = format!("the table has {needed} entries, at most {MOST_ENTRIES} are handled");
-        return Err(Error::from_finding(Finding::unsupported("vhd-table-size", "dynamic header", at, message)));
+        return Err(found(VhdFinding::TableSize { needed, most: MOST_ENTRIES }).into());
     }
     if table_offset.checked_add(header.entries() * 4).is_none_or(|end| end > len) {
-        let message = format!("the table lies outside the file: offset={table_offset}, file={len}");
-        return Err(Error::from_finding(Finding::fatal("vhd-table-outside", "block allocation table", at, message)));
+        return Err(found(VhdFinding::TableOutside { offset: table_offset, file: len }).into());
     }
     if !table_offset.is_multiple_of(SECTOR) {
-        let message =
-            format!("the table stands at {table_offset}, not at the beginning of a sector: the image is only read");
-        findings.push(Finding::warning("vhd-table-place", "dynamic header", at, message, Repair::None));
+        findings.push(found(VhdFinding::TablePlace { offset: table_offset }));
     }
     let table = read_table(storage, table_offset, needed)?;
     if header.entries() > needed {
-        let message = format!("the table has {} entries, the disk needs {needed}", header.entries());
-        findings.push(Finding::note("vhd-table-long", "dynamic header", at, message));
+        findings.push(found(VhdFinding::TableLong { entries: header.entries(), needed }));
     }
     let parent = match differencing {
         false => None,
-        true if header.parent_id().is_nil() => {
-            let message = "the image has a parent, but the parent's identity is all zero";
-            return Err(fatal("vhd-parent-id", message.to_owned()));
-        }
+        true if header.parent_id().is_nil() => return Err(found(VhdFinding::ParentIdentity).into()),
         true => Some(locator::read(storage, &header, at, findings)?),
     };
     let bitmap_len = block_size.div_ceil(SECTOR * 8).next_multiple_of(SECTOR);
@@ -246,19 +236,14 @@ fn judge_table(
 ) -> Result<()> {
     let mut bad: Vec<Finding> = Vec::new();
     let mut places: Vec<u32> = Vec::new();
-    let fatal = |block: u32, code, message: String| {
-        let at = blocks.table_offset + u64::from(block) * 4;
-        Finding::fatal(code, "block allocation table", at, message)
-    };
+    let found = |block: u32, kind| Finding::new(kind, blocks.table_offset + u64::from(block) * 4);
     for (block, entry) in (0u32..).zip(&blocks.table).filter(|(_, entry)| **entry != UNUSED) {
-        let start = u64::from(*entry) * SECTOR;
-        if start + blocks.stride() > end {
-            let message = format!("block {block} at {start} reaches past the end of the data at {end}");
-            bad.push(fatal(block, "vhd-block-outside", message));
-        } else if let Some((.., name)) =
-            taken.iter().find(|(from, to, _)| start < *to && *from < start + blocks.stride())
-        {
-            bad.push(fatal(block, "vhd-block-overlap", format!("block {block} at {start} lies over the {name}")));
+        let offset = u64::from(*entry) * SECTOR;
+        let stop = offset + blocks.stride();
+        if stop > end {
+            bad.push(found(block, VhdFinding::BlockOutside { block, offset, end }));
+        } else if let Some((.., over)) = taken.iter().find(|(from, to, _)| offset < *to && *from < stop) {
+            bad.push(found(block, VhdFinding::BlockOverlap { block, offset, over }));
         } else {
             places.push(*entry);
         }
@@ -271,17 +256,17 @@ fn judge_table(
         let mut at = (0u32..).zip(&blocks.table).filter(|(_, entry)| **entry == place).map(|(block, _)| block);
         at.nth(nth).unwrap_or_default()
     };
-    for pair in places.windows(2) {
-        if bad.len() < MOST_FINDINGS && u64::from(pair[1] - pair[0]) * SECTOR < blocks.stride() {
-            let (one, other) = (block_at(pair[0], 0), block_at(pair[1], usize::from(pair[0] == pair[1])));
-            bad.push(fatal(other, "vhd-block-overlap", format!("blocks {one} and {other} share a place")));
+    for (place, next) in places.iter().zip(places.iter().skip(1)) {
+        if bad.len() < MOST_FINDINGS && u64::from(next - place) * SECTOR < blocks.stride() {
+            let (other, block) = (block_at(*place, 0), block_at(*next, usize::from(place == next)));
+            bad.push(found(block, VhdFinding::BlocksShare { block, other }));
         }
     }
     match bad.pop() {
         None => Ok(()),
         Some(last) => {
             findings.append(&mut bad);
-            Err(Error::from_finding(last))
+            Err(last.into())
         }
     }
 }

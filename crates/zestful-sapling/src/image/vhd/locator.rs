@@ -4,7 +4,7 @@ use super::SECTOR;
 use super::header::{DynamicHeader, LocatorEntry};
 use crate::bytes::{to_utf16le, utf16le};
 use crate::error::Result;
-use crate::finding::{Finding, Repair};
+use crate::finding::{Finding, VhdFinding};
 use crate::image::{ParentReference, RecordedPath};
 use crate::storage::ReadAt;
 
@@ -29,11 +29,11 @@ pub(super) fn read(
     let len = storage.len()?;
     let mut paths: Vec<(usize, RecordedPath)> = Vec::new();
     for entry in header.locators() {
-        let name = String::from_utf8_lossy(&entry.code).into_owned();
         let inside = entry.offset.checked_add(u64::from(entry.len)).is_some_and(|end| end <= len);
         if !inside || entry.len > MOST_BYTES {
-            let message = format!("the locator {name} lies outside: offset={}, length={}", entry.offset, entry.len);
-            findings.push(Finding::broken("vhd-locator", "parent locator", at, message, Repair::Safe));
+            let platform = String::from_utf8_lossy(&entry.code).into_owned();
+            let kind = VhdFinding::Locator { platform, offset: entry.offset, length: entry.len };
+            findings.push(Finding::new(kind, at));
             continue;
         }
         let Some(rank) = CODES.iter().position(|(code, _)| *code == entry.code) else { continue };
@@ -46,8 +46,7 @@ pub(super) fn read(
     paths.sort_by_key(|(rank, _)| *rank);
     let mut paths: Vec<RecordedPath> = paths.into_iter().map(|(_, path)| path).collect();
     if paths.is_empty() {
-        let message = "it names no path of the parent, only a file name";
-        findings.push(Finding::warning("vhd-locators", "parent locator", at, message, Repair::Safe));
+        findings.push(Finding::new(VhdFinding::LocatorPaths, at));
     }
     let name = header.parent_name();
     if !name.is_empty() {

@@ -28,7 +28,7 @@ impl Vhd {
         let path = storage.path().to_owned();
         let mut warnings = Vec::new();
         let layout = Layout::read(&*storage, &mut warnings).map_err(|error| error.at(&path))?;
-        warnings.retain(|finding| finding.severity > crate::finding::Severity::Note);
+        warnings.retain(|finding| finding.severity() > crate::finding::Severity::Note);
         let warnings = warnings.into_iter().map(|finding| finding.at(&path)).collect();
         let info = layout.info();
         Ok(Self { storage, layout, bitmaps: Bitmaps::default(), info, warnings })

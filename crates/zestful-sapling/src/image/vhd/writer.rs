@@ -25,7 +25,7 @@ use super::layout::{Blocks, Layout, UNUSED};
 use super::reader::extent_at;
 use super::{SECTOR, header, locator};
 use crate::error::{Error, Refusal, Result};
-use crate::finding::Finding;
+use crate::finding::{Finding, FindingKind, VhdFinding};
 use crate::image::{Extent, Image, ImageInfo, ImageMut, ParentRecord, Syncer, check_range, no_parent, reads_zero};
 use crate::storage::{Latched, ReadAt, Storage};
 
@@ -86,10 +86,12 @@ impl VhdMut {
                 "copy it into a new image, which is whole again",
             ));
         };
-        if let Some(finding) = warnings.iter().find(|finding| finding.code == "vhd-table-place") {
+        if let Some(finding) =
+            warnings.iter().find(|finding| matches!(finding.kind, FindingKind::Vhd(VhdFinding::TablePlace { .. })))
+        {
             return Err(Error::refused(
                 Refusal::ReadOnly { path: path.to_owned(), marked: false },
-                format!("{} cannot be changed so that a crash does no harm: {}", path.display(), finding.message),
+                format!("{} cannot be changed so that a crash does no harm: {}", path.display(), finding.message()),
                 "copy it into a new image",
             ));
         }
@@ -418,7 +420,11 @@ impl ImageMut for VhdMut {
 
     fn set_data_identity(&mut self, identity: Uuid) -> Result<()> {
         // A session that ended between the two footers may have given it this identity already.
-        let lags = self.warnings.iter().any(|finding| finding.code == "vhd-copy-differs");
+        use VhdFinding::{CopyContradicts, CopyDiffers, CopyOutdated};
+        let lags = self
+            .warnings
+            .iter()
+            .any(|finding| matches!(finding.kind, FindingKind::Vhd(CopyDiffers | CopyOutdated | CopyContradicts)));
         match lags || self.info.data_identity != Some(identity) {
             true => self.put_identity(identity)?,
             // What a session that was killed wrote last is durable before anything goes where it freed space.

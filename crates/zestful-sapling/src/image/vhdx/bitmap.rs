@@ -4,8 +4,8 @@
 use super::PAGE;
 use super::table::Table;
 use crate::bytes::le_u64;
-use crate::error::{Error, Result};
-use crate::finding::Finding;
+use crate::error::Result;
+use crate::finding::{Finding, VhdxFinding};
 
 /// Bits in a page.
 const PAGE_BITS: u64 = PAGE * 8;
@@ -15,9 +15,8 @@ impl Table {
     fn bits_of(&self, block: u64) -> Result<(u64, u64)> {
         let chunk = block / self.geometry.chunk_ratio;
         let Some(offset) = self.bitmap(chunk)? else {
-            let message = format!("block {block} is partially present, but its chunk {chunk} has no sector bitmap");
-            let finding = Finding::fatal("vhdx-bitmap-missing", "block allocation table", 0, message);
-            return Err(Error::from_finding(finding));
+            let at = self.place(self.geometry.payload_index(block));
+            return Err(Finding::new(VhdxFinding::BitmapMissing { block, chunk }, at).into());
         };
         let sectors = self.geometry.block_size / self.geometry.sector;
         Ok((offset, block % self.geometry.chunk_ratio * sectors))

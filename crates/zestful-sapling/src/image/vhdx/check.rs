@@ -5,13 +5,12 @@ use std::sync::Arc;
 use super::header::HEADERS;
 use super::layout::Layout;
 use super::region::TABLES;
-use super::table::{Role, State};
+use super::table::State;
 use super::{ALIGNMENT, PAGE};
 use crate::bytes::is_zero;
 use crate::error::{Error, Result};
-use crate::finding::{Finding, Repair};
+use crate::finding::{Finding, TableEntry, VhdxFinding};
 use crate::progress::Progress;
-use crate::size::format_size;
 use crate::storage::ReadAt;
 
 /// Everything that is wrong, unusual or worth knowing about one image file; an empty list means that every structure
@@ -34,12 +33,10 @@ fn check_all(storage: Arc<dyn ReadAt>, progress: &Progress, findings: &mut Vec<F
     let file_len = storage.len()?;
     let layout = Layout::read(storage.clone(), findings)?;
     if layout.pending.is_some() {
-        let message = "changes wait in the log; opening the image for writing puts them in place";
-        findings.push(Finding::note("vhdx-log-pending", "log", layout.log.offset, message));
+        findings.push(Finding::new(VhdxFinding::LogPending, layout.log.offset));
     }
     if !file_len.is_multiple_of(ALIGNMENT) {
-        let message = format!("the file's length {file_len} is no multiple of 1 MiB");
-        findings.push(Finding::warning("vhdx-file-length", "file", file_len, message, Repair::Safe));
+        findings.push(Finding::new(VhdxFinding::FileLength { file: file_len }, file_len));
     }
     check_reserved(&layout, findings)?;
     // Twice through the table: its entries, then the bitmaps that they name.
@@ -48,11 +45,9 @@ fn check_all(storage: Arc<dyn ReadAt>, progress: &Progress, findings: &mut Vec<F
     let (found, claims) = layout.judge_table(progress)?;
     findings.extend(found);
     check_bitmaps(&layout, progress, findings)?;
-    let leaked: u64 = claims.unused().map(|(_, len)| len).sum();
-    if leaked > 0 {
-        let first = claims.unused().next().map_or(0, |(offset, _)| offset);
-        let message = format!("{} in the file are used by nothing", format_size(leaked));
-        findings.push(Finding::note("vhdx-space-unused", "file", first, message));
+    if let Some((first, _)) = claims.unused().next() {
+        let bytes = claims.unused().map(|(_, len)| len).sum();
+        findings.push(Finding::new(VhdxFinding::SpaceUnused { bytes }, first));
     }
     Ok(())
 }
@@ -68,8 +63,7 @@ fn check_reserved(layout: &Layout, findings: &mut Vec<Finding>) -> Result<()> {
         let mut bytes = vec![0; len as usize];
         layout.view.read_at(&mut bytes, offset)?;
         if !is_zero(&bytes) {
-            let message = "reserved bytes are not zero";
-            findings.push(Finding::warning("vhdx-reserved", structure, offset, message, Repair::Safe));
+            findings.push(Finding::new(VhdxFinding::Reserved { structure }, offset));
         }
     }
     Ok(())
@@ -80,7 +74,7 @@ fn check_bitmaps(layout: &Layout, progress: &Progress, findings: &mut Vec<Findin
     let table = layout.table();
     let sectors = layout.geometry.block_size / layout.geometry.sector;
     layout.for_each_entry(progress, |index, entry| {
-        let Role::Payload(block) = layout.geometry.role(index) else { return Ok(()) };
+        let TableEntry::Payload(block) = layout.geometry.role(index) else { return Ok(()) };
         let partial = entry.state() == State::PARTIALLY_PRESENT && layout.geometry.has_parent;
         if index >= layout.geometry.entries || !partial || table.judge(index, entry).is_err() {
             return Ok(());
@@ -98,9 +92,7 @@ fn check_bitmaps(layout: &Layout, progress: &Progress, findings: &mut Vec<Findin
             }
         }
         if present == 0 {
-            let message = format!("block {block} is partially present, yet none of its sectors is");
-            let at = layout.bat.offset + index * super::table::ENTRY_LEN;
-            findings.push(Finding::note("vhdx-block-empty", "block allocation table", at, message));
+            findings.push(Finding::new(VhdxFinding::BlockEmpty { block }, table.place(index)));
         }
         Ok(())
     })

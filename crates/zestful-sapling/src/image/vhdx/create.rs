@@ -5,9 +5,10 @@ use uuid::Uuid;
 use super::header::{HEADER_SECTION, HEADERS, Header, encode_identifier};
 use super::metadata::{self, Parameters};
 use super::region::{self, Region};
-use super::table::{ENTRY_LEN, Entry, Geometry, Role, State};
+use super::table::{ENTRY_LEN, Entry, Geometry, State};
 use super::{ALIGNMENT, MAX_BLOCK_SIZE, MAX_VIRTUAL_SIZE, MIN_BLOCK_SIZE};
 use crate::error::{Error, Result};
+use crate::finding::TableEntry;
 use crate::image::ParentReference;
 use crate::size::format_size;
 use crate::storage::Storage;
@@ -202,8 +203,8 @@ fn fill_table(storage: &dyn Storage, geometry: &Geometry, first: u64) -> Result<
     let mut written = TABLE_AT;
     for index in 0..geometry.entries {
         let entry = match geometry.role(index) {
-            Role::Payload(block) => Entry::new(State::FULLY_PRESENT, first + block * geometry.block_size),
-            Role::Bitmap(_) => Entry(0),
+            TableEntry::Payload(block) => Entry::new(State::FULLY_PRESENT, first + block * geometry.block_size),
+            TableEntry::Bitmap(_) => Entry(0),
         };
         bytes.extend(entry.0.to_le_bytes());
         if bytes.len() >= 1 << 20 || index + 1 == geometry.entries {

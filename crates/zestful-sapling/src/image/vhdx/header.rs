@@ -13,8 +13,8 @@ use uuid::Uuid;
 
 use super::checksum;
 use crate::bytes::{array, le_u16, le_u32, le_u64, put};
-use crate::error::{Error, Result};
-use crate::finding::{Finding, Repair};
+use crate::error::Result;
+use crate::finding::{Fault, Finding, VhdxFinding};
 use crate::storage::ReadAt;
 
 pub(crate) const SIGNATURE: &[u8; 8] = b"vhdxfile";
@@ -51,12 +51,12 @@ pub(super) struct Header {
 
 impl Header {
     /// The header in these bytes, or why there is none.
-    pub(super) fn parse(bytes: &[u8; HEADER_LEN]) -> std::result::Result<Self, &'static str> {
+    pub(super) fn parse(bytes: &[u8; HEADER_LEN]) -> std::result::Result<Self, Fault> {
         if bytes[..4] != *b"head" {
-            return Err("the signature `head` is missing");
+            return Err(Fault::Signature("head"));
         }
         if checksum(bytes) != le_u32(bytes, CHECKSUM) {
-            return Err("the checksum is wrong");
+            return Err(Fault::Checksum);
         }
         Ok(Self {
             sequence: le_u64(bytes, SEQUENCE),
@@ -111,70 +111,62 @@ pub(super) fn select(storage: &dyn ReadAt, findings: &mut Vec<Finding>) -> Resul
         storage.read_at(&mut signature, 0)?;
     }
     if signature != *SIGNATURE {
-        let message = "the signature `vhdxfile` is missing";
-        return Err(Error::from_finding(Finding::fatal("vhdx-signature", "file type identifier", 0, message)));
+        return Err(Finding::new(VhdxFinding::Signature, 0).into());
     }
     if len < HEADER_SECTION {
-        let message = format!("the file is only {len} bytes long, its header section takes {HEADER_SECTION}");
-        return Err(Error::from_finding(Finding::fatal("vhdx-too-short", "header section", len, message)));
+        return Err(Finding::new(VhdxFinding::TooShort { len }, len).into());
     }
     let mut raw = [[0; HEADER_LEN]; 2];
     for (bytes, offset) in raw.iter_mut().zip(HEADERS) {
         storage.read_at(bytes, offset)?;
     }
-    let name = |slot: usize| format!("header {}", slot + 1);
+    let broken = |slot: usize, fault| Finding::new(VhdxFinding::Header { number: slot + 1, fault }, HEADERS[slot]);
     let (current, slot) = match [Header::parse(&raw[0]), Header::parse(&raw[1])] {
         [Err(first), Err(second)] => {
-            let message = format!("neither header is valid: in header 1 {first}, in header 2 {second}");
-            return Err(Error::from_finding(Finding::fatal("vhdx-headers", "header 1", HEADERS[0], message)));
+            return Err(Finding::new(VhdxFinding::Headers { first, second }, HEADERS[0]).into());
         }
-        [Ok(header), Err(why)] => {
-            findings.push(Finding::broken("vhdx-header", &name(1), HEADERS[1], why, Repair::Safe));
+        [Ok(header), Err(fault)] => {
+            findings.push(broken(1, fault));
             (header, 0)
         }
-        [Err(why), Ok(header)] => {
-            findings.push(Finding::broken("vhdx-header", &name(0), HEADERS[0], why, Repair::Safe));
+        [Err(fault), Ok(header)] => {
+            findings.push(broken(0, fault));
             (header, 1)
         }
         [Ok(first), Ok(_)] if raw[0] == raw[1] => {
-            let message = "both headers are the same, byte for byte; one should be newer";
-            findings.push(Finding::broken("vhdx-headers-same", "header 2", HEADERS[1], message, Repair::Safe));
+            findings.push(Finding::new(VhdxFinding::HeadersSame, HEADERS[1]));
             (first, 0)
         }
         [Ok(first), Ok(second)] if first.sequence == second.sequence => {
-            let message =
-                format!("both headers are valid and carry the same sequence number {}, yet differ", first.sequence);
-            return Err(Error::from_finding(Finding::fatal("vhdx-headers-equal", "header 2", HEADERS[1], message)));
+            let sequence = first.sequence;
+            return Err(Finding::new(VhdxFinding::HeadersEqual { sequence }, HEADERS[1]).into());
         }
         [Ok(first), Ok(second)] if first.sequence > second.sequence => (first, 0),
         [Ok(_), Ok(second)] => (second, 1),
     };
-    judge(&current, &name(slot), HEADERS[slot], len, findings)?;
+    judge(&current, slot, len, findings)?;
     Ok((current, slot))
 }
 
-fn judge(header: &Header, name: &str, at: u64, len: u64, findings: &mut Vec<Finding>) -> Result<()> {
-    let fatal = |code, message: String| Err(Error::from_finding(Finding::fatal(code, name, at, message)));
-    if header.version != 1 {
-        let message = format!("the format version is {}, only 1 is known", header.version);
-        return Err(Error::from_finding(Finding::unsupported("vhdx-version", name, at, message)));
-    }
+fn judge(header: &Header, slot: usize, file: u64, findings: &mut Vec<Finding>) -> Result<()> {
+    let (number, at) = (slot + 1, HEADERS[slot]);
     let (offset, length) = (header.log_offset, u64::from(header.log_length));
-    if offset % super::ALIGNMENT != 0 || length % super::ALIGNMENT != 0 || length == 0 || offset < HEADER_SECTION {
-        return fatal("vhdx-log-place", format!("the log's place is not legal: offset={offset}, length={length}"));
-    }
-    if offset.checked_add(length).is_none_or(|end| end > len) {
-        let message = format!("the log lies outside the file: offset={offset}, length={length}, file={len}");
-        return fatal("vhdx-log-outside", message);
-    }
-    if header.log_version != 0 {
-        let message = format!("the log version is {}, only 0 is known", header.log_version);
-        if !header.log.is_nil() {
-            return Err(Error::from_finding(Finding::unsupported("vhdx-log-version", name, at, message)));
-        }
-        findings.push(Finding::broken("vhdx-log-version", name, at, message, Repair::Safe));
-    }
-    Ok(())
+    let found = if header.version != 1 {
+        VhdxFinding::Version { number, version: header.version }
+    } else if offset % super::ALIGNMENT != 0 || length % super::ALIGNMENT != 0 || length == 0 || offset < HEADER_SECTION
+    {
+        VhdxFinding::LogPlace { number, offset, length }
+    } else if offset.checked_add(length).is_none_or(|end| end > file) {
+        VhdxFinding::LogOutside { number, offset, length, file }
+    } else if header.log_version != 0 && header.log.is_nil() {
+        findings.push(Finding::new(VhdxFinding::LogVersionUnused { number, version: header.log_version }, at));
+        return Ok(());
+    } else if header.log_version != 0 {
+        VhdxFinding::LogVersion { version: header.log_version }
+    } else {
+        return Ok(());
+    };
+    Err(Finding::new(found, at).into())
 }
 
 #[cfg(test)]

@@ -10,11 +10,11 @@ use super::metadata::{self, Parameters};
 use super::region::{self, Region};
 use super::replay::{Replayed, replay};
 use super::space::Claims;
-use super::table::{Bounds, ENTRY_LEN, Entry, Geometry, Role, State, Table};
+use super::table::{Bounds, ENTRY_LEN, Entry, Geometry, State, Table};
 use super::{ALIGNMENT, MAX_FILE_SIZE};
 use crate::bytes::{is_zero, le_u64};
-use crate::error::{Error, Result};
-use crate::finding::{Finding, Repair};
+use crate::error::Result;
+use crate::finding::{Finding, TableEntry, VhdxFinding};
 use crate::image::{Format, ImageInfo, Kind};
 use crate::progress::Progress;
 use crate::storage::ReadAt;
@@ -55,33 +55,24 @@ impl Layout {
         let view = pending.clone().map_or(storage, |replayed| replayed as Arc<dyn ReadAt>);
         let file_len = view.len()?;
         if file_len > MAX_FILE_SIZE {
-            let message = format!("the file is {file_len} bytes long, at most {MAX_FILE_SIZE} make sense");
-            return Err(Error::from_finding(Finding::unsupported("vhdx-file-size", "file", 0, message)));
+            return Err(Finding::new(VhdxFinding::FileSize { file: file_len, most: MAX_FILE_SIZE }, 0).into());
         }
         let regions = region::read(&*view, log, findings)?;
-        let find = |id: Uuid| {
-            regions.iter().find(|region| region.id == id).copied().ok_or_else(|| {
-                let message = "a required region is missing";
-                Error::from_finding(Finding::fatal("vhdx-region-missing", "region table", region::TABLES[0], message))
-            })
+        let find = |id: Uuid, region: &'static str| {
+            let found = regions.iter().find(|region| region.id == id).copied();
+            found.ok_or_else(|| Finding::new(VhdxFinding::RegionMissing { region }, region::TABLES[0]))
         };
-        let bat = find(region::BAT)?;
-        let metadata = find(region::METADATA)?;
+        let bat = find(region::BAT, "block allocation table")?;
+        let metadata = find(region::METADATA, "metadata region")?;
         let parameters = metadata::read(&*view, metadata, findings)?;
         let geometry = Geometry::new(&parameters);
         if geometry.entries * ENTRY_LEN > bat.len {
-            let message = format!(
-                "it has room for {} entries, a disk of {} bytes needs {}",
-                bat.len / ENTRY_LEN,
-                parameters.virtual_size,
-                geometry.entries
-            );
-            let finding = Finding::fatal("vhdx-table-short", "block allocation table", bat.offset, message);
-            return Err(Error::from_finding(finding));
+            let (room, size, needed) = (bat.len / ENTRY_LEN, parameters.virtual_size, geometry.entries);
+            return Err(Finding::new(VhdxFinding::TableShort { room, size, needed }, bat.offset).into());
         }
         let mut taken =
-            vec![(0, HEADER_SECTION, "header section".to_owned()), (log.offset, log.end(), "log".to_owned())];
-        taken.extend(regions.iter().map(|region| (region.offset, region.end(), region.name())));
+            vec![(0, HEADER_SECTION, "the header section".to_owned()), (log.offset, log.end(), "the log".to_owned())];
+        taken.extend(regions.iter().map(|region| (region.offset, region.end(), format!("the {}", region.name()))));
         let bounds = Bounds { file_len, taken };
         Ok(Self { header, slot, log, bat, metadata, parameters, geometry, bounds, view, pending })
     }
@@ -100,7 +91,7 @@ impl Layout {
         }
         let (found, claims) = self.judge_table(&Progress::new())?;
         match found.iter().position(Finding::prevents_opening) {
-            Some(first) => Err(Error::from_finding(found[first].clone())),
+            Some(first) => Err(found[first].clone().into()),
             None => {
                 findings.extend(found);
                 Ok(Some(claims))
@@ -143,55 +134,45 @@ impl Layout {
         }
         self.for_each_entry(progress, |index, entry| {
             let (at, role) = (self.bat.offset + index * ENTRY_LEN, self.geometry.role(index));
-            let fatal = |code, message: String| Finding::fatal(code, "block allocation table", at, message);
-            let untidy =
-                |code, message: String| Finding::warning(code, "block allocation table", at, message, Repair::Safe);
+            let found = |kind| Finding::new(kind, at);
             if index >= self.geometry.entries {
-                findings.push(untidy(
-                    "vhdx-entry-unneeded",
-                    format!("entry {index} lies past the last block's, yet is set"),
-                ));
+                findings.push(found(VhdxFinding::EntryUnneeded { index }));
                 return Ok(());
             }
             if entry.reserved_bits() != 0 {
-                let message = format!("the entry of {role} has reserved bits set: {:#x}", entry.0);
-                let place = "block allocation table";
-                findings.push(Finding::broken("vhdx-entry-reserved", place, at, message, Repair::Safe));
+                findings.push(found(VhdxFinding::EntryReserved { entry: role, value: entry.0 }));
             }
             if let Err(finding) = table.judge(index, entry) {
                 findings.push(finding);
                 return Ok(());
             }
             let len = match role {
-                Role::Bitmap(_) if !self.geometry.has_parent => {
-                    let message = format!("{role} is set, but an image without a parent has none");
-                    let place = "block allocation table";
-                    findings.push(Finding::broken("vhdx-bitmap-unneeded", place, at, message, Repair::Safe));
+                TableEntry::Bitmap(chunk) if !self.geometry.has_parent => {
+                    findings.push(found(VhdxFinding::BitmapUnneeded { chunk }));
                     return Ok(());
                 }
-                Role::Bitmap(_) => ALIGNMENT,
-                Role::Payload(_) => self.geometry.block_size,
+                TableEntry::Bitmap(_) => ALIGNMENT,
+                TableEntry::Payload(_) => self.geometry.block_size,
             };
             if !entry.state().has_place() {
-                if entry.state().may_keep_place() && matches!(role, Role::Payload(_)) {
+                if entry.state().may_keep_place() && matches!(role, TableEntry::Payload(_)) {
                     // Whoever wrote it may count on it: nothing else goes there while the entry names it.
                     kept.claim(entry.offset(), if entry.offset() == 0 { 0 } else { len });
                 } else if entry.offset() != 0 {
-                    let message = format!("{role} takes no space, yet its entry names the place {}", entry.offset());
-                    findings.push(untidy("vhdx-entry-place", message));
+                    findings.push(found(VhdxFinding::EntryPlace { entry: role, offset: entry.offset() }));
                 }
                 return Ok(());
             }
             if !claims.claim(entry.offset(), len) {
-                let message = format!("{role} at {} overlaps another block", entry.offset());
-                findings.push(fatal("vhdx-block-overlap", message));
+                let over = "another block".to_owned();
+                findings.push(found(VhdxFinding::BlockOverlap { entry: role, offset: entry.offset(), over }));
             }
-            if let Role::Payload(block) = role
+            if let TableEntry::Payload(block) = role
                 && entry.state() == State::PARTIALLY_PRESENT
                 && table.bitmap(block / self.geometry.chunk_ratio).is_ok_and(|bitmap| bitmap.is_none())
             {
-                let message = format!("{role} is partially present, but its chunk has no sector bitmap");
-                findings.push(fatal("vhdx-bitmap-missing", message));
+                let chunk = block / self.geometry.chunk_ratio;
+                findings.push(found(VhdxFinding::BitmapMissing { block, chunk }));
             }
             Ok(())
         })?;
@@ -263,14 +244,11 @@ struct Findings {
 
 impl Findings {
     fn push(&mut self, finding: Finding) {
-        let count = self.counts.entry(finding.code).or_default();
+        let count = self.counts.entry(finding.code()).or_default();
         *count += 1;
         match (*count).cmp(&MOST_FINDINGS) {
             std::cmp::Ordering::Less => self.list.push(finding),
-            std::cmp::Ordering::Equal => {
-                let message = format!("{} (further findings of this kind are not listed)", finding.message);
-                self.list.push(Finding { message, ..finding });
-            }
+            std::cmp::Ordering::Equal => self.list.push(Finding { more: true, ..finding }),
             std::cmp::Ordering::Greater => {}
         }
     }

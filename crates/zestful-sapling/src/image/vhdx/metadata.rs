@@ -8,8 +8,8 @@ use super::header::guid;
 use super::region::Region;
 use super::{MAX_BLOCK_SIZE, MAX_VIRTUAL_SIZE, MIN_BLOCK_SIZE, locator};
 use crate::bytes::{le_u16, le_u32, le_u64, put};
-use crate::error::{Error, Result};
-use crate::finding::{Effect, Finding, Repair};
+use crate::error::Result;
+use crate::finding::{Fault, Finding, VhdxFinding};
 use crate::image::ParentReference;
 use crate::storage::ReadAt;
 
@@ -77,13 +77,13 @@ impl Item {
     }
 }
 
-fn parse_table(bytes: &[u8]) -> std::result::Result<Vec<Item>, String> {
+fn parse_table(bytes: &[u8]) -> std::result::Result<Vec<Item>, Fault> {
     if bytes.len() != TABLE_LEN || bytes[..8] != *b"metadata" {
-        return Err("the signature `metadata` is missing".to_owned());
+        return Err(Fault::Signature("metadata"));
     }
     let count = usize::from(le_u16(bytes, 10));
     if count > MAX_ENTRIES {
-        return Err(format!("it claims {count} entries, at most {MAX_ENTRIES} are legal"));
+        return Err(Fault::Entries { claimed: u64::from(le_u16(bytes, 10)), most: MAX_ENTRIES as u64 });
     }
     let entries = bytes[FIRST_ENTRY..].chunks_exact(ENTRY_LEN).take(count);
     Ok(entries
@@ -111,21 +111,19 @@ pub(super) fn replace_locator(
     region: Region,
     parent: &ParentReference,
 ) -> Result<Vec<(u64, Vec<u8>)>> {
-    let full = |message: &str| {
-        Error::from_finding(Finding::unsupported("vhdx-locator-room", "metadata", region.offset, message))
-    };
     let mut bytes = vec![0; TABLE_LEN];
     view.read_at(&mut bytes, region.offset)?;
     let items = parse_table(&bytes).unwrap_or_default();
     let number = items.iter().position(|item| item.id == PARENT_LOCATOR && item.flags & IS_USER == 0);
-    let number = number.ok_or_else(|| full("there is no parent locator to replace"))?;
+    let number = number.ok_or_else(|| Finding::new(VhdxFinding::LocatorMissing, region.offset))?;
     let mut old = vec![0; items[number].len.min(MAX_ITEM_LEN) as usize];
     view.read_at(&mut old, region.offset + u64::from(items[number].offset))?;
     let locator = locator::replace(&old, parent);
     let len = locator.len() as u64;
+    let full = || Finding::new(VhdxFinding::LocatorRoom { length: len }, region.offset);
     // One commit of the log has room for a hundred pages.
     if len > MOST_LOCATOR {
-        return Err(full("what is recorded of the parent is too long"));
+        return Err(full().into());
     }
     let others: Vec<&Item> = items.iter().enumerate().filter(|(n, _)| *n != number).map(|(_, item)| item).collect();
     let mut places = vec![u64::from(items[number].offset), TABLE_LEN as u64];
@@ -136,8 +134,7 @@ pub(super) fn replace_locator(
             && end <= region.len
             && others.iter().all(|item| item.len == 0 || item.end() <= *start || u64::from(item.offset) >= end)
     };
-    let place =
-        places.into_iter().find(free).ok_or_else(|| full("the region has no room for the paths of the parent"))?;
+    let place = places.into_iter().find(free).ok_or_else(full)?;
     let entry = region.offset + (FIRST_ENTRY + ENTRY_LEN * number) as u64;
     let whereabouts = [(place as u32).to_le_bytes(), (len as u32).to_le_bytes()].concat();
     Ok(vec![(region.offset + place, locator), (entry + 16, whereabouts)])
@@ -169,15 +166,11 @@ pub(super) fn remove_locator(view: &dyn ReadAt, region: Region) -> Result<Vec<(u
 
 /// Reads and judges the items.
 pub(super) fn read(view: &dyn ReadAt, region: Region, findings: &mut Vec<Finding>) -> Result<Parameters> {
-    let table = "metadata table";
-    let fatal = |code, message: String| Error::from_finding(Finding::fatal(code, table, region.offset, message));
+    let at_table = |kind| Finding::new(kind, region.offset);
     let mut bytes = vec![0; TABLE_LEN];
     view.read_at(&mut bytes, region.offset)?;
-    let items = parse_table(&bytes).map_err(|why| fatal("vhdx-metadata-table", why))?;
-    judge_items(&items, region, findings).map_err(|mut finding| {
-        finding.place.offset = region.offset;
-        Error::from_finding(finding)
-    })?;
+    let items = parse_table(&bytes).map_err(|fault| at_table(VhdxFinding::MetadataTable { fault }))?;
+    judge_items(&items, region, findings).map_err(at_table)?;
 
     let value = |id: Uuid| -> Result<Option<(Vec<u8>, u64)>> {
         let Some(item) = items.iter().find(|item| item.id == id && item.flags & IS_USER == 0) else {
@@ -188,73 +181,56 @@ pub(super) fn read(view: &dyn ReadAt, region: Region, findings: &mut Vec<Finding
         view.read_at(&mut bytes, at)?;
         Ok(Some((bytes, at)))
     };
-    let needed = |id: Uuid, name: &str| -> Result<(Vec<u8>, u64)> {
-        value(id)?.ok_or_else(|| fatal("vhdx-metadata-missing", format!("the item `{name}` is missing")))
-    };
-    let illegal = |name: &str, at: u64, message: String| {
-        Error::from_finding(Finding::fatal("vhdx-metadata-value", &format!("metadata item `{name}`"), at, message))
+    let needed = |id: Uuid, item: &'static str| -> Result<(Vec<u8>, u64)> {
+        Ok(value(id)?.ok_or_else(|| at_table(VhdxFinding::MetadataMissing { item }))?)
     };
 
     let (parameters, at) = needed(FILE_PARAMETERS, "file parameters")?;
     let block_size = u64::from(le_u32(&parameters, 0));
     let flags = le_u32(&parameters, 4);
     if !block_size.is_power_of_two() || !(MIN_BLOCK_SIZE..=MAX_BLOCK_SIZE).contains(&block_size) {
-        let message = format!("the block size {block_size} is not legal, powers of two from 1 MiB to 256 MiB are");
-        return Err(illegal("file parameters", at, message));
+        return Err(Finding::new(VhdxFinding::BlockSize { bytes: block_size }, at).into());
     }
     if flags & !(LEAVE_BLOCKS_ALLOCATED | HAS_PARENT) != 0 {
-        let message = format!("reserved flags are set: {flags:#x}");
-        findings.push(Finding::broken("vhdx-metadata-flags", "file parameters", at, message, Repair::Safe));
+        findings.push(Finding::new(VhdxFinding::ParameterFlags { flags }, at));
     }
-    let sector = |bytes: &[u8], at: u64, name: &str| match le_u32(bytes, 0) {
+    let sector = |bytes: &[u8], at: u64, item: &'static str| match le_u32(bytes, 0) {
         size @ (512 | 4096) => Ok(size),
-        other => Err(illegal(name, at, format!("the sector size {other} is not legal, 512 and 4096 are"))),
+        bytes => Err(Finding::new(VhdxFinding::SectorSize { item, bytes }, at)),
     };
     let (bytes, at) = needed(LOGICAL_SECTOR, "logical sector size")?;
     let logical_sector = sector(&bytes, at, "logical sector size")?;
     let (bytes, at) = needed(VIRTUAL_SIZE, "virtual disk size")?;
     let virtual_size = le_u64(&bytes, 0);
     if virtual_size == 0 || virtual_size > MAX_VIRTUAL_SIZE || !virtual_size.is_multiple_of(u64::from(logical_sector)) {
-        let message = format!(
-            "the size {virtual_size} is not legal: a multiple of {logical_sector}, at most {MAX_VIRTUAL_SIZE}, is"
-        );
-        return Err(illegal("virtual disk size", at, message));
+        let (bytes, sector) = (virtual_size, logical_sector);
+        return Err(Finding::new(VhdxFinding::VirtualSize { bytes, sector, most: MAX_VIRTUAL_SIZE }, at).into());
     }
-    let mut missing = |name: &str, used: &str| {
-        let message = format!("the item `{name}` is missing; {used} is used");
-        let finding = Finding::broken("vhdx-metadata-missing", table, region.offset, message, Repair::Lossy);
-        findings.push(finding);
-    };
     let physical_sector = match value(PHYSICAL_SECTOR)? {
         Some((bytes, at)) => sector(&bytes, at, "physical sector size")?,
         None => {
-            missing("physical sector size", "4096");
+            findings.push(at_table(VhdxFinding::MetadataAssumed { item: "physical sector size", used: "4096" }));
             4096
         }
     };
     let disk_id = match value(DISK_ID)? {
         Some((bytes, _)) => guid(&bytes, 0),
         None => {
-            missing("virtual disk id", "an all-zero id");
+            findings.push(at_table(VhdxFinding::MetadataAssumed { item: "virtual disk id", used: "an all-zero id" }));
             Uuid::nil()
         }
     };
     let parent = match (flags & HAS_PARENT != 0, value(PARENT_LOCATOR)?) {
         (false, None) => None,
         (false, Some((_, at))) => {
-            let message = "there is a parent locator, but the file parameters say that there is no parent";
-            findings.push(Finding::warning("vhdx-locator-unused", "parent locator", at, message, Repair::Safe));
+            findings.push(Finding::new(VhdxFinding::LocatorUnused, at));
             None
         }
-        (true, None) => {
-            return Err(fatal("vhdx-locator-missing", "the image has a parent, but no parent locator".to_owned()));
-        }
+        (true, None) => return Err(at_table(VhdxFinding::LocatorMissing).into()),
         (true, Some((bytes, at))) => {
-            let parent = locator::parse(&bytes)
-                .map_err(|why| Error::from_finding(Finding::fatal("vhdx-locator", "parent locator", at, why)))?;
+            let parent = locator::parse(&bytes).map_err(|why| Finding::new(VhdxFinding::Locator { why }, at))?;
             if parent.paths.is_empty() {
-                let message = "it names no path of the parent";
-                findings.push(Finding::broken("vhdx-locator-paths", "parent locator", at, message, Repair::Safe));
+                findings.push(Finding::new(VhdxFinding::LocatorPaths, at));
             }
             Some(parent)
         }
@@ -271,52 +247,46 @@ pub(super) fn read(view: &dyn ReadAt, region: Region, findings: &mut Vec<Finding
     })
 }
 
-fn judge_items(items: &[Item], region: Region, findings: &mut Vec<Finding>) -> std::result::Result<(), Finding> {
-    let table = "metadata table";
+fn judge_items(items: &[Item], region: Region, findings: &mut Vec<Finding>) -> std::result::Result<(), VhdxFinding> {
     let mut seen = HashSet::new();
     let mut places: Vec<(u64, u64, String)> = Vec::new();
-    for item in items {
-        let name = item.name();
-        let user = item.flags & IS_USER != 0;
-        if !seen.insert((item.id, user)) {
-            return Err(Finding::fatal("vhdx-metadata-twice", table, 0, format!("it lists the {name} twice")));
+    for Item { id, offset, len: length, flags } in items.iter().copied() {
+        let end = u64::from(offset) + u64::from(length);
+        let (item, user) = (Item { id, offset, len: length, flags }.name(), flags & IS_USER != 0);
+        if !seen.insert((id, user)) {
+            return Err(VhdxFinding::MetadataTwice { item });
         }
-        let known = KNOWN.iter().find(|known| known.0 == item.id && !user);
-        if known.is_none() && item.flags & IS_REQUIRED != 0 {
-            let message = format!("the {name} is marked required, but is not known");
-            return Err(Finding::unsupported("vhdx-metadata-unknown", table, 0, message));
+        let known = KNOWN.iter().find(|known| known.0 == id && !user);
+        if known.is_none() && flags & IS_REQUIRED != 0 {
+            return Err(VhdxFinding::MetadataUnknown { item });
         }
-        if let Some((_, _, Some(len), _)) = known.filter(|known| known.2.is_some_and(|len| len != item.len)) {
-            let message = format!("the {name} is {} bytes long, {len} are right", item.len);
-            return Err(Finding::fatal("vhdx-metadata-length", table, 0, message));
+        if let Some(right) = known.and_then(|known| known.2).filter(|right| *right != length) {
+            return Err(VhdxFinding::MetadataLength { item, length, right });
         }
-        if let Some((.., flags)) = known.filter(|known| known.3 != item.flags & (IS_VIRTUAL_DISK | IS_REQUIRED)) {
-            let message = format!("the {name} carries the flags {:#x}, {flags:#x} are right", item.flags);
-            findings.push(Finding::broken("vhdx-metadata-flags", table, region.offset, message, Repair::Safe));
+        if let Some((.., right)) = known.filter(|known| known.3 != flags & (IS_VIRTUAL_DISK | IS_REQUIRED)) {
+            let kind = VhdxFinding::MetadataFlags { item: item.clone(), flags, right: *right };
+            findings.push(Finding::new(kind, region.offset));
         }
-        if item.len == 0 {
+        if length == 0 {
             continue;
         }
-        if item.len > MAX_ITEM_LEN || (item.offset as usize) < TABLE_LEN || item.end() > region.len {
-            let message = format!("the {name} lies outside its place: offset={}, length={}", item.offset, item.len);
-            let finding = Finding::fatal("vhdx-metadata-outside", table, 0, message);
+        if length > MAX_ITEM_LEN || (offset as usize) < TABLE_LEN || end > region.len {
             if known.is_some() {
-                return Err(finding);
+                return Err(VhdxFinding::MetadataOutside { item, offset, length });
             }
-            findings.push(Finding { effect: Effect::Readable, ..finding });
+            findings.push(Finding::new(VhdxFinding::MetadataStray { item, offset, length }, region.offset));
             continue;
         }
-        places.push((u64::from(item.offset), item.end(), name));
+        places.push((u64::from(offset), end, item));
     }
-    if items.iter().filter(|item| item.flags & IS_USER != 0).count() > MAX_USER_ENTRIES {
-        let message = format!("it has more than {MAX_USER_ENTRIES} user items");
-        return Err(Finding::fatal("vhdx-metadata-users", table, 0, message));
+    let count = items.iter().filter(|item| item.flags & IS_USER != 0).count();
+    if count > MAX_USER_ENTRIES {
+        return Err(VhdxFinding::MetadataUsers { count, most: MAX_USER_ENTRIES });
     }
     places.sort();
-    for pair in places.windows(2) {
-        if pair[0].1 > pair[1].0 {
-            let message = format!("the {} and the {} overlap", pair[0].2, pair[1].2);
-            return Err(Finding::fatal("vhdx-metadata-overlap", table, 0, message));
+    for ((_, end, first), (from, _, second)) in places.iter().zip(places.iter().skip(1)) {
+        if end > from {
+            return Err(VhdxFinding::MetadataOverlap { first: first.clone(), second: second.clone() });
         }
     }
     Ok(())
@@ -372,44 +342,14 @@ mod tests {
         }
     }
 
-    fn read_back(bytes: &[u8]) -> (Result<Parameters>, Vec<Finding>) {
-        let storage = MemoryStorage::new();
-        storage.set_len(2 << 20).unwrap();
-        storage.write_at(bytes, 1 << 20).unwrap();
-        let region = Region { id: super::super::region::METADATA, offset: 1 << 20, len: 1 << 20, required: true };
-        let mut findings = Vec::new();
-        (read(&storage, region, &mut findings), findings)
-    }
-
     #[test]
     fn items_survive() {
-        let (read, findings) = read_back(&encode(&sample()));
-        assert_eq!(read.unwrap(), sample());
+        let storage = MemoryStorage::new();
+        storage.set_len(2 << 20).unwrap();
+        storage.write_at(&encode(&sample()), 1 << 20).unwrap();
+        let region = Region { id: super::super::region::METADATA, offset: 1 << 20, len: 1 << 20, required: true };
+        let mut findings = Vec::new();
+        assert_eq!(read(&storage, region, &mut findings).unwrap(), sample());
         assert_eq!(findings, []);
-    }
-
-    /// Each row spoils one field and names the finding that must come of it.
-    #[test]
-    fn each_rule_is_judged() {
-        let entry = |item: usize, field: usize| FIRST_ENTRY + ENTRY_LEN * item + field;
-        let table: [(&str, usize, &[u8]); 9] = [
-            ("vhdx-metadata-table", 0, b"M"),
-            ("vhdx-metadata-table", 10, &[0xFF, 0xFF]),
-            ("vhdx-metadata-missing", 10, &[1]),
-            ("vhdx-metadata-length", entry(1, 20), &[4]),
-            ("vhdx-metadata-outside", entry(1, 16), &[0, 0, 0, 0]),
-            ("vhdx-metadata-overlap", entry(1, 16), &[0, 0, 1, 0]),
-            ("vhdx-metadata-unknown", entry(1, 0), &[1]),
-            ("vhdx-metadata-value", TABLE_LEN, &[1]),
-            ("vhdx-metadata-value", TABLE_LEN + 8 + 8 + 16, &[1]),
-        ];
-        for (code, at, spoiled) in table {
-            let mut bytes = encode(&sample());
-            put(&mut bytes, at, spoiled);
-            match read_back(&bytes).0 {
-                Err(Error::Damaged(finding) | Error::Unsupported(finding)) => assert_eq!(finding.code, code),
-                other => panic!("{code}: {other:?}"),
-            }
-        }
     }
 }

@@ -3,9 +3,9 @@
 use std::sync::Arc;
 
 use super::layout::Layout;
-use super::table::{Role, State, Table};
+use super::table::{State, Table};
 use crate::error::{Error, Result};
-use crate::finding::Finding;
+use crate::finding::{Finding, TableEntry};
 use crate::image::{BlockCounts, Extent, Image, ImageInfo};
 use crate::progress::Progress;
 use crate::storage::ReadAt;
@@ -48,7 +48,9 @@ impl Vhdx {
         }
         let mut counts = BlockCounts { total: self.layout.geometry.blocks, ..BlockCounts::default() };
         self.layout.for_each_entry(&Progress::new(), |index, entry| {
-            if index < self.layout.geometry.entries && matches!(self.layout.geometry.role(index), Role::Payload(_)) {
+            if index < self.layout.geometry.entries
+                && matches!(self.layout.geometry.role(index), TableEntry::Payload(_))
+            {
                 match entry.state() {
                     State::FULLY_PRESENT => counts.full += 1,
                     State::PARTIALLY_PRESENT => counts.partial += 1,

@@ -7,8 +7,8 @@ use uuid::{Uuid, uuid};
 use super::header::{HEADER_SECTION, guid};
 use super::{ALIGNMENT, checksum};
 use crate::bytes::{le_u32, le_u64, put};
-use crate::error::{Error, Result};
-use crate::finding::{Finding, Repair};
+use crate::error::Result;
+use crate::finding::{Fault, Finding, VhdxFinding};
 use crate::storage::ReadAt;
 
 pub(super) const TABLES: [u64; 2] = [192 << 10, 256 << 10];
@@ -45,16 +45,16 @@ impl Region {
 }
 
 /// The regions in a table, or why there is none.
-pub(super) fn parse(bytes: &[u8]) -> std::result::Result<Vec<Region>, String> {
+pub(super) fn parse(bytes: &[u8]) -> std::result::Result<Vec<Region>, Fault> {
     if bytes.len() != TABLE_LEN || bytes[..4] != *b"regi" {
-        return Err("the signature `regi` is missing".to_owned());
+        return Err(Fault::Signature("regi"));
     }
     if checksum(bytes) != le_u32(bytes, 4) {
-        return Err("the checksum is wrong".to_owned());
+        return Err(Fault::Checksum);
     }
     let count = le_u32(bytes, 8);
     if count > MAX_ENTRIES {
-        return Err(format!("it claims {count} entries, at most {MAX_ENTRIES} are legal"));
+        return Err(Fault::Entries { claimed: u64::from(count), most: u64::from(MAX_ENTRIES) });
     }
     let entries = bytes[FIRST_ENTRY..].chunks_exact(ENTRY_LEN).take(count as usize);
     Ok(entries
@@ -88,30 +88,22 @@ pub(super) fn read(view: &dyn ReadAt, log: Region, findings: &mut Vec<Finding>) 
     for (bytes, offset) in raw.iter_mut().zip(TABLES) {
         view.read_at(bytes, offset)?;
     }
-    let broken = |slot: usize, why: String| {
-        let name = format!("region table {}", slot + 1);
-        Finding::broken("vhdx-region-table", &name, TABLES[slot], why, Repair::Safe)
-    };
+    let broken = |slot: usize, fault| Finding::new(VhdxFinding::RegionTable { number: slot + 1, fault }, TABLES[slot]);
     let regions = match [parse(&raw[0]), parse(&raw[1])] {
         [Err(first), Err(second)] => {
-            let message = format!("neither region table is valid: in table 1 {first}; in table 2 {second}");
-            let finding = Finding::fatal("vhdx-region-tables", "region table 1", TABLES[0], message);
-            return Err(Error::from_finding(finding));
+            return Err(Finding::new(VhdxFinding::RegionTables { first, second }, TABLES[0]).into());
         }
-        [Ok(regions), Err(why)] => {
-            findings.push(broken(1, why));
+        [Ok(regions), Err(fault)] => {
+            findings.push(broken(1, fault));
             regions
         }
-        [Err(why), Ok(regions)] => {
-            findings.push(broken(0, why));
+        [Err(fault), Ok(regions)] => {
+            findings.push(broken(0, fault));
             regions
         }
         [Ok(regions), Ok(_)] => {
             if raw[0] != raw[1] {
-                let message = "the two region tables are valid but differ; the first one is used";
-                let finding =
-                    Finding::broken("vhdx-region-tables-differ", "region table 2", TABLES[1], message, Repair::Lossy);
-                findings.push(finding);
+                findings.push(Finding::new(VhdxFinding::RegionTablesDiffer, TABLES[1]));
             }
             regions
         }
@@ -120,50 +112,42 @@ pub(super) fn read(view: &dyn ReadAt, log: Region, findings: &mut Vec<Finding>) 
     Ok(regions)
 }
 
-fn judge(regions: &[Region], log: Region, len: u64, findings: &mut Vec<Finding>) -> Result<()> {
-    let table = "region table";
-    let fatal = |code, message: String| Err(Error::from_finding(Finding::fatal(code, table, TABLES[0], message)));
+fn judge(regions: &[Region], log: Region, file: u64, findings: &mut Vec<Finding>) -> Result<()> {
+    let found = |kind| Finding::new(kind, TABLES[0]);
     let mut seen = HashSet::new();
-    for region in regions {
-        let (name, offset, length) = (region.name(), region.offset, region.len);
-        let known = [BAT, METADATA].contains(&region.id);
-        if !seen.insert(region.id) {
-            return fatal("vhdx-region-twice", format!("it lists the {name} twice"));
+    for Region { id, offset, len: length, required } in regions.iter().copied() {
+        let region = Region { id, offset, len: length, required }.name();
+        let known = [BAT, METADATA].contains(&id);
+        if !seen.insert(id) {
+            return Err(found(VhdxFinding::RegionTwice { region }).into());
         }
-        if region.required && !known {
-            let message = format!("the {name} is marked required, but is not known");
-            return Err(Error::from_finding(Finding::unsupported("vhdx-region-unknown", table, TABLES[0], message)));
+        if required && !known {
+            return Err(found(VhdxFinding::RegionUnknown { region }).into());
         }
-        if !offset.is_multiple_of(ALIGNMENT)
-            || !length.is_multiple_of(ALIGNMENT)
-            || offset < HEADER_SECTION
-            || length == 0
-            || offset.checked_add(length).is_none()
-        {
-            let message = format!("the place of the {name} is not legal: offset={offset}, length={length}");
-            return fatal("vhdx-region-place", message);
+        let end = offset.checked_add(length);
+        let is_aligned = offset.is_multiple_of(ALIGNMENT) && length.is_multiple_of(ALIGNMENT);
+        let Some(end) = end.filter(|_| is_aligned && offset >= HEADER_SECTION && length > 0) else {
+            return Err(found(VhdxFinding::RegionPlace { region, offset, length }).into());
+        };
+        if known && end > file {
+            return Err(found(VhdxFinding::RegionOutside { region, offset, length, file }).into());
         }
-        if known && region.end() > len {
-            let message = format!("the {name} lies outside the file: offset={offset}, length={length}, file={len}");
-            return fatal("vhdx-region-outside", message);
-        }
-        if known && !region.required {
-            let message = format!("the {name} is not marked required");
-            findings.push(Finding::broken("vhdx-region-flag", table, TABLES[0], message, Repair::Safe));
+        if known && !required {
+            findings.push(found(VhdxFinding::RegionFlag { region }));
         }
     }
-    for (id, name) in [(BAT, "block allocation table"), (METADATA, "metadata region")] {
+    for (id, region) in [(BAT, "block allocation table"), (METADATA, "metadata region")] {
         if !seen.contains(&id) {
-            return fatal("vhdx-region-missing", format!("it does not list the {name}"));
+            return Err(found(VhdxFinding::RegionMissing { region }).into());
         }
     }
     let mut sorted: Vec<(u64, u64, String)> = regions.iter().map(|r| (r.offset, r.end(), r.name())).collect();
     sorted.push((log.offset, log.end(), "log".to_owned()));
     sorted.sort();
-    for pair in sorted.windows(2) {
-        if pair[0].1 > pair[1].0 {
-            let message = format!("the {} and the {} overlap at byte {}", pair[0].2, pair[1].2, pair[1].0);
-            return fatal("vhdx-region-overlap", message);
+    for ((_, end, first), (at, _, second)) in sorted.iter().zip(sorted.iter().skip(1)) {
+        if end > at {
+            let (first, second) = (first.clone(), second.clone());
+            return Err(found(VhdxFinding::RegionOverlap { first, second, at: *at }).into());
         }
     }
     Ok(())

@@ -10,7 +10,7 @@ use super::log::{Change, PageSource, Ring};
 use super::region::{Region, TABLES};
 use super::{MAX_FILE_SIZE, PAGE};
 use crate::error::{Error, Result};
-use crate::finding::Finding;
+use crate::finding::{Finding, VhdxFinding};
 use crate::storage::{Medium, ReadAt, Storage};
 
 /// The file as it is once its log is replayed. Nothing is written.
@@ -36,50 +36,34 @@ fn refuse_long(place: Region) -> Result<()> {
     if place.len <= MAX_LOG {
         return Ok(());
     }
-    let message = format!("the log has {} bytes, at most {MAX_LOG} are replayed", place.len);
-    Err(Error::from_finding(Finding::unsupported("vhdx-log-size", "log", place.offset, message)))
+    Err(Finding::new(VhdxFinding::LogSize { length: place.len, most: MAX_LOG }, place.offset).into())
 }
 
 /// Refuses a log that is empty, and with which a new writer's changes could not be replayed after a loss of power.
 pub(super) fn refuse_unfit(header: &Header, place: Region) -> Result<()> {
     if header.log_version != 0 {
-        let message = format!("the log version is {}, only 0 can be written", header.log_version);
-        return Err(Error::from_finding(Finding::unsupported("vhdx-log-version", "header", place.offset, message)));
+        return Err(Finding::new(VhdxFinding::LogVersion { version: header.log_version }, place.offset).into());
     }
     refuse_long(place)
 }
 
 /// Reads the log that the header names and works out what its replay changes.
 pub(super) fn replay(inner: Arc<dyn ReadAt>, header: &Header, place: Region) -> Result<Replayed> {
-    let fatal = |code, message: String| Error::from_finding(Finding::fatal(code, "log", header.log_offset, message));
+    let fatal = |kind| Error::from(Finding::new(kind, header.log_offset));
     refuse_long(place)?;
     let file_len = inner.len()?;
     let ring = Ring { storage: &inner, place };
     let found = ring.sequences(header.log)?;
     if let Some(entry) = found.illegal {
-        let message = format!(
-            "the entry at {} of the log, the newest, has the right checksum, and descriptors that are not legal: no \
-             loss of power does that, and what it was to change is not known",
-            entry.position
-        );
-        return Err(fatal("vhdx-log-entry", message));
+        return Err(fatal(VhdxFinding::LogEntry { position: entry.position }));
     }
-    let Some(entries) = found.active else {
-        let message = "the header says that changes wait in the log, but no valid sequence of entries is there";
-        return Err(fatal("vhdx-log-sequence", message.to_owned()));
-    };
-    let Some(head) = entries.last().copied() else {
-        return Err(fatal("vhdx-log-sequence", "the active sequence is empty".to_owned()));
-    };
+    let entries = found.active.unwrap_or_default();
+    let Some(head) = entries.last().copied() else { return Err(fatal(VhdxFinding::LogSequence)) };
     if head.flushed_len > file_len {
-        let message = format!(
-            "the file had {} durable bytes when the log was written and has {file_len} now: it was cut off",
-            head.flushed_len
-        );
-        return Err(fatal("vhdx-log-cut", message));
+        return Err(fatal(VhdxFinding::LogCut { durable: head.flushed_len, file: file_len }));
     }
     if head.last_len > MAX_FILE_SIZE {
-        return Err(fatal("vhdx-log-length", format!("the log asks for a file of {} bytes", head.last_len)));
+        return Err(fatal(VhdxFinding::LogLength { length: head.last_len }));
     }
     let mut replayed = Replayed { inner: inner.clone(), len: file_len.max(head.last_len), patches: BTreeMap::new() };
     for entry in &entries {
@@ -99,10 +83,7 @@ pub(super) fn replay(inner: Arc<dyn ReadAt>, header: &Header, place: Region) -> 
                     replayed.insert(target, end, patch);
                     Ok(())
                 }
-                _ => {
-                    let message = format!("an entry changes {len} bytes at {target}, which no log entry may");
-                    Err(fatal("vhdx-log-target", message))
-                }
+                _ => Err(fatal(VhdxFinding::LogTarget { target, length: len })),
             }
         })?;
     }
@@ -272,7 +253,7 @@ mod tests {
         ] {
             match replayed(target, LEN).1 {
                 Ok(_) => assert!(legal, "{target}"),
-                Err(Error::Damaged(finding)) => assert!(!legal && finding.code == "vhdx-log-target", "{target}"),
+                Err(Error::Damaged(finding)) => assert!(!legal && finding.code() == "vhdx-log-target", "{target}"),
                 Err(other) => panic!("{target}: {other}"),
             }
         }

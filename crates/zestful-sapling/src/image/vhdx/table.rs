@@ -6,8 +6,8 @@ use super::ALIGNMENT;
 use super::metadata::Parameters;
 use super::pages::Pages;
 use crate::bytes::{le_u64, put};
-use crate::error::{Error, Result};
-use crate::finding::Finding;
+use crate::error::Result;
+use crate::finding::{Finding, TableEntry, VhdxFinding};
 use crate::image::{Extent, Source};
 use crate::storage::ReadAt;
 
@@ -110,11 +110,11 @@ impl Geometry {
     }
 
     /// What an entry speaks of.
-    pub(super) fn role(&self, index: u64) -> Role {
+    pub(super) fn role(&self, index: u64) -> TableEntry {
         let group = self.chunk_ratio + 1;
         match index % group {
-            within if within == self.chunk_ratio => Role::Bitmap(index / group),
-            _ => Role::Payload(self.block_from(index)),
+            within if within == self.chunk_ratio => TableEntry::Bitmap(index / group),
+            _ => TableEntry::Payload(self.block_from(index)),
         }
     }
 
@@ -124,43 +124,21 @@ impl Geometry {
     }
 }
 
-/// What an entry speaks of.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Role {
-    Payload(u64),
-    Bitmap(u64),
-}
-
-impl std::fmt::Display for Role {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        match self {
-            Role::Payload(block) => write!(f, "block {block}"),
-            Role::Bitmap(chunk) => write!(f, "the sector bitmap of chunk {chunk}"),
-        }
-    }
-}
-
 /// Where blocks may lie.
 #[derive(Clone, Debug)]
 pub(super) struct Bounds {
     pub(super) file_len: u64,
-    /// Header section, log and regions: start, end, name.
+    /// Header section, log and regions: start, end, name with its article.
     pub(super) taken: Vec<(u64, u64, String)>,
 }
 
 impl Bounds {
-    fn judge(&self, role: Role, offset: u64, len: u64, at: u64) -> std::result::Result<(), Finding> {
-        let fatal = |code, message| Err(Finding::fatal(code, "block allocation table", at, message));
-        match offset.checked_add(len) {
-            Some(end) if end <= self.file_len => {}
-            _ => {
-                let message =
-                    format!("{role} lies outside the file: offset={offset}, length={len}, file={}", self.file_len);
-                return fatal("vhdx-block-outside", message);
-            }
-        }
-        match self.taken.iter().find(|(start, end, _)| offset < *end && *start < offset + len) {
-            Some((_, _, name)) => fatal("vhdx-block-overlap", format!("{role} at {offset} lies over the {name}")),
+    fn judge(&self, entry: TableEntry, offset: u64, length: u64) -> std::result::Result<(), VhdxFinding> {
+        let Some(end) = offset.checked_add(length).filter(|end| *end <= self.file_len) else {
+            return Err(VhdxFinding::BlockOutside { entry, offset, length, file: self.file_len });
+        };
+        match self.taken.iter().find(|(from, to, _)| offset < *to && *from < end) {
+            Some((_, _, over)) => Err(VhdxFinding::BlockOverlap { entry, offset, over: over.clone() }),
             None => Ok(()),
         }
     }
@@ -180,7 +158,7 @@ impl Table {
         Self { pages: Pages::new(view), geometry, bounds, offset }
     }
 
-    fn place(&self, index: u64) -> u64 {
+    pub(super) fn place(&self, index: u64) -> u64 {
         self.offset + index * ENTRY_LEN
     }
 
@@ -198,7 +176,7 @@ impl Table {
     pub(super) fn payload(&self, block: u64) -> Result<Entry> {
         let index = self.geometry.payload_index(block);
         let entry = self.raw(index)?;
-        self.judge(index, entry).map_err(Error::from_finding)?;
+        self.judge(index, entry)?;
         Ok(entry)
     }
 
@@ -206,7 +184,7 @@ impl Table {
     pub(super) fn bitmap(&self, chunk: u64) -> Result<Option<u64>> {
         let index = self.geometry.bitmap_index(chunk);
         let entry = self.raw(index)?;
-        self.judge(index, entry).map_err(Error::from_finding)?;
+        self.judge(index, entry)?;
         Ok((entry.state() == State::FULLY_PRESENT).then(|| entry.offset()))
     }
 
@@ -224,29 +202,25 @@ impl Table {
 
     /// The rules that an entry must obey by itself for its block to be read.
     pub(super) fn judge(&self, index: u64, entry: Entry) -> std::result::Result<(), Finding> {
-        let (at, role, state) = (self.place(index), self.geometry.role(index), entry.state());
-        let fatal = |code, message| Err(Finding::fatal(code, "block allocation table", at, message));
-        match role {
-            Role::Payload(_) => match state {
+        let (role, state) = (self.geometry.role(index), entry.state());
+        let judged = match role {
+            TableEntry::Payload(block) => match state {
                 State::NOT_PRESENT | State::UNDEFINED | State::ZERO | State::UNMAPPED => Ok(()),
-                State::PARTIALLY_PRESENT if !self.geometry.has_parent => {
-                    fatal("vhdx-block-state", format!("{role} is partially present, but the image has no parent"))
-                }
+                State::PARTIALLY_PRESENT if !self.geometry.has_parent => Err(VhdxFinding::BlockPartial { block }),
                 State::FULLY_PRESENT | State::PARTIALLY_PRESENT => {
-                    self.bounds.judge(role, entry.offset(), self.geometry.block_size, at)
+                    self.bounds.judge(role, entry.offset(), self.geometry.block_size)
                 }
-                State(other) => fatal("vhdx-block-state", format!("{role} has the state {other}, which is not legal")),
+                State(state) => Err(VhdxFinding::BlockState { entry: role, state }),
             },
-            Role::Bitmap(_) => match state {
+            TableEntry::Bitmap(_) => match state {
                 State::NOT_PRESENT => Ok(()),
-                State::FULLY_PRESENT if self.geometry.has_parent => {
-                    self.bounds.judge(role, entry.offset(), ALIGNMENT, at)
-                }
+                State::FULLY_PRESENT if self.geometry.has_parent => self.bounds.judge(role, entry.offset(), ALIGNMENT),
                 // Nothing ever looks at it in an image without a parent.
                 _ if !self.geometry.has_parent => Ok(()),
-                State(other) => fatal("vhdx-block-state", format!("{role} has the state {other}, which is not legal")),
+                State(state) => Err(VhdxFinding::BlockState { entry: role, state }),
             },
-        }
+        };
+        judged.map_err(|kind| Finding::new(kind, self.place(index)))
     }
 
     /// What a reader takes for a block in this state, where that does not depend on a place in the file.
@@ -348,12 +322,12 @@ mod tests {
         let geometry = geometry(300 << 30, 256 << 20, 512, true);
         for block in 0..geometry.blocks {
             let index = geometry.payload_index(block);
-            assert_eq!(geometry.role(index), Role::Payload(block));
+            assert_eq!(geometry.role(index), TableEntry::Payload(block));
             assert_eq!(geometry.block_from(index), block);
         }
         for chunk in 0..geometry.chunks {
             let index = geometry.bitmap_index(chunk);
-            assert_eq!(geometry.role(index), Role::Bitmap(chunk));
+            assert_eq!(geometry.role(index), TableEntry::Bitmap(chunk));
             assert_eq!(geometry.block_from(index), (chunk + 1) * geometry.chunk_ratio);
         }
     }

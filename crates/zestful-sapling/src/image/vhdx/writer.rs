@@ -24,7 +24,7 @@ use super::space::SpaceMap;
 use super::table::{Entry, State, Table};
 use super::{ALIGNMENT, PAGE, metadata};
 use crate::error::{Error, Result};
-use crate::finding::Finding;
+use crate::finding::{Finding, VhdxFinding};
 use crate::image::{
     Extent, Image, ImageInfo, ImageMut, Kind, ParentRecord, ParentReference, Source, Syncer, check_range, no_parent,
 };
@@ -363,10 +363,8 @@ impl VhdxMut {
 /// Writes the header over the one that is not current, and syncs: it is current from then on. Returns its place.
 fn write_header(storage: &dyn Storage, header: &mut Header, slot: usize) -> Result<usize> {
     let target = 1 - slot;
-    header.sequence = header.sequence.checked_add(1).ok_or_else(|| {
-        let message = "the sequence number has reached its end, no newer header can be written";
-        Error::from_finding(Finding::unsupported("vhdx-sequence", "header", HEADERS[slot], message))
-    })?;
+    let newer = header.sequence.checked_add(1);
+    header.sequence = newer.ok_or_else(|| Finding::new(VhdxFinding::Sequence, HEADERS[slot]))?;
     storage.write_at(&header.encode(), HEADERS[target])?;
     storage.sync()?;
     Ok(target)
@@ -403,10 +401,8 @@ impl ImageMut for VhdxMut {
 
     fn set_identity(&mut self, identity: Uuid) -> Result<()> {
         let Some(place) = metadata::place_of(&*self.storage, self.metadata, metadata::DISK_ID)? else {
-            let message = "the item `virtual disk id` is missing, so there is no place for an identity";
-            let finding =
-                Finding::unsupported("vhdx-metadata-missing", "metadata table", self.metadata.offset, message);
-            return Err(Error::from_finding(finding.at(self.path())));
+            let finding = Finding::new(VhdxFinding::IdentityPlace, self.metadata.offset);
+            return Err(finding.at(self.path()).into());
         };
         self.begin()?;
         self.change_bytes(place, &identity.to_bytes_le())?;

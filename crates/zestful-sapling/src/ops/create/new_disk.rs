@@ -134,7 +134,7 @@ impl NewDisk {
         plan.peak_extra_space = plan.bytes_written;
         if let Some(source) = &source {
             let odd = source.layers().iter().flat_map(|layer| layer.warnings()).chain(source.warnings());
-            let odd = odd.filter(|finding| finding.severity > Severity::Note);
+            let odd = odd.filter(|finding| finding.severity() > Severity::Note);
             plan.warnings.extend(odd.map(ToString::to_string));
             plan.bytes_read = data_len(source)?;
             plan.steps.push(format!("copy at most {} of data from {}", format_size(plan.bytes_read), name_of(source)));

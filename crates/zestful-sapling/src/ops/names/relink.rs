@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use serde::Serialize;
 
-use crate::chain::{Chain, Disk, OpenOptions, candidates, judge_pair, parent_of, record_of, records_absolute};
+use crate::chain::{Chain, Disk, OpenOptions, candidates, direct_parent, judge_pair, record_of, records_absolute};
 use crate::error::{Error, ParentProblemKind, Refusal, Result};
 use crate::family::{Guard, Override, record_children, with_identity};
 use crate::image::{Image, ParentRecord, ParentReference};
@@ -53,7 +53,7 @@ impl Relink {
 
     /// The parent by its identity: where it is recorded, else wherever the search leads.
     fn find(&self, child: &dyn Image, reference: &ParentReference, identity: HostIdentity) -> Result<PathBuf> {
-        let recorded = match parent_of(child, None, &[identity], &OpenOptions::new().without_locks()) {
+        let recorded = match direct_parent(child, identity, &OpenOptions::new().without_locks()) {
             Ok(Some(found)) => return Ok(found.image.path().to_owned()),
             Ok(None) => return Err(crate::image::no_parent(&self.child)),
             Err(error) => error,

@@ -1,0 +1,206 @@
+//! The words of `check`: what may be found in an image and beside it, how bad that is, and whether it can be mended.
+//!
+//! Each format has one table of its rules, which is an enum with a kind for each; a [`Finding`] is a kind at a place in
+//! a file. [`rules`] lists them all.
+
+mod disk;
+mod fault;
+mod parent;
+mod rule;
+mod vhd;
+mod vhdx;
+
+use std::path::{Path, PathBuf};
+
+use schemars::JsonSchema;
+use serde::{Serialize, Serializer};
+
+pub use disk::{ChainFinding, CompanionFinding, JournalFinding, PiecesFinding, RawFinding};
+pub use fault::Fault;
+pub use parent::{ParentProblem, ParentProblemKind};
+pub(crate) use rule::Class;
+pub use rule::{Repair, Rule, Severity};
+pub use vhd::VhdFinding;
+pub use vhdx::{TableEntry, VhdxFinding};
+
+macro_rules! kinds {
+    ($($(#[doc = $about:literal])+ $variant:ident($kind:ident),)+) => {
+        /// What was found, with its numbers.
+        #[derive(Clone, Debug, PartialEq, Eq)]
+        #[non_exhaustive]
+        pub enum FindingKind {
+            $($(#[doc = $about])+ $variant($kind),)+
+        }
+
+        impl FindingKind {
+            /// The rule that this is about.
+            pub fn rule(&self) -> &'static Rule {
+                match self {
+                    $(Self::$variant(kind) => kind.rule(),)+
+                }
+            }
+
+            /// The structure of the file that it is found in, in the words of the format's specification.
+            pub fn structure(&self) -> String {
+                match self {
+                    $(Self::$variant(kind) => kind.structure(),)+
+                }
+            }
+        }
+
+        /// What is wrong, with its numbers.
+        impl std::fmt::Display for FindingKind {
+            fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+                match self {
+                    $(Self::$variant(kind) => kind.fmt(f),)+
+                }
+            }
+        }
+
+        $(impl From<$kind> for FindingKind {
+            fn from(kind: $kind) -> Self {
+                Self::$variant(kind)
+            }
+        })+
+
+        /// All that may be found, of all formats, in the order in which it is read.
+        ///
+        /// ```
+        /// use zestful_sapling::finding::{Severity, rules};
+        /// let rule = rules().find(|rule| rule.code == "vhdx-header").unwrap();
+        /// assert_eq!(rule.severity(), Severity::Error);
+        /// assert!(!rule.prevents_opening());
+        /// ```
+        pub fn rules() -> impl Iterator<Item = &'static Rule> {
+            [$($kind::RULES),+].into_iter().flatten()
+        }
+    };
+}
+
+kinds! {
+    /// In a VHDX image.
+    Vhdx(VhdxFinding),
+    /// In a VHD image.
+    Vhd(VhdFinding),
+    /// In a raw disk.
+    Raw(RawFinding),
+    /// In a disk in pieces.
+    Pieces(PiecesFinding),
+    /// Between an image and its parent.
+    Chain(ChainFinding),
+    /// In the companion of an image.
+    Companion(CompanionFinding),
+    /// In a journal.
+    Journal(JournalFinding),
+}
+
+/// One thing that was found wrong, unusual or worth knowing.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Finding {
+    /// What was found, with its numbers.
+    pub kind: FindingKind,
+    /// The file, where known.
+    pub path: Option<PathBuf>,
+    /// Bytes from the start of the file.
+    pub offset: u64,
+    /// Whether more of the same kind were found behind it, which are not listed.
+    pub more: bool,
+}
+
+impl Finding {
+    pub(crate) fn new(kind: impl Into<FindingKind>, offset: u64) -> Self {
+        Self { kind: kind.into(), path: None, offset, more: false }
+    }
+
+    /// A stable name for scripts.
+    pub fn code(&self) -> &'static str {
+        self.kind.rule().code
+    }
+
+    /// How bad it is.
+    pub fn severity(&self) -> Severity {
+        self.kind.rule().severity()
+    }
+
+    /// Whether a repair could mend it.
+    pub fn repair(&self) -> Repair {
+        self.kind.rule().repair()
+    }
+
+    /// Whether the image cannot be opened because of it.
+    pub fn prevents_opening(&self) -> bool {
+        self.kind.rule().prevents_opening()
+    }
+
+    /// What is wrong, with its numbers.
+    pub fn message(&self) -> String {
+        let more = if self.more { " (further findings of this kind are not listed)" } else { "" };
+        format!("{}{more}", self.kind)
+    }
+
+    pub(crate) fn at(mut self, path: &Path) -> Self {
+        self.path.get_or_insert_with(|| path.to_owned());
+        self
+    }
+}
+
+impl std::fmt::Display for Finding {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        if let Some(path) = &self.path {
+            write!(f, "{}: ", path.display())?;
+        }
+        write!(f, "{} at byte {}: {}", self.kind.structure(), self.offset, self.message())?;
+        match self.kind.rule().class {
+            Class::Fatal => f.write_str("; nothing was changed"),
+            Class::Unsupported => f.write_str("; a newer version may know it"),
+            Class::Broken(_) | Class::Warning(_) | Class::Note => Ok(()),
+        }
+    }
+}
+
+/// A place in a file.
+#[derive(Serialize, JsonSchema)]
+struct Place {
+    /// The structure, in the words of the format's specification.
+    structure: String,
+    /// Bytes from the start of the file.
+    offset: u64,
+}
+
+/// A finding as plain data.
+#[derive(Serialize, JsonSchema)]
+#[schemars(rename = "Finding")]
+struct FindingData<'a> {
+    /// A stable name for scripts.
+    code: &'static str,
+    /// How bad it is.
+    severity: Severity,
+    /// The file, where known.
+    #[serde(serialize_with = "crate::lossy::text")]
+    path: Option<PathBuf>,
+    /// Where in the file.
+    #[serde(rename = "where")]
+    place: Place,
+    /// What is wrong, with its numbers.
+    message: &'a str,
+    /// Whether more of the same kind were found, which are not listed.
+    more: bool,
+    /// Whether a repair could mend it.
+    repair: Repair,
+}
+
+impl Serialize for Finding {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        let data = FindingData {
+            code: self.code(),
+            severity: self.severity(),
+            path: self.path.clone(),
+            place: Place { structure: self.kind.structure(), offset: self.offset },
+            message: &self.message(),
+            more: self.more,
+            repair: self.repair(),
+        };
+        data.serialize(serializer)
+    }
+}
