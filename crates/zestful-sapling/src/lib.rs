@@ -18,7 +18,7 @@
 //! | [`guest`] | what lies inside a disk: partition tables |
 //! | [`family`] | who depends on whom: the tree of a folder, its status, and what speaks against a change |
 //! | [`check`], [`ops`] | verifying; making, deriving, copying, merging, moving: each asked for, planned, run |
-//! | [`safety`], [`formats`], [`findings`] | pages: the state after a crash, how formats are read and written, what `check` finds |
+//! | [`safety`], [`formats`], [`findings`] | pages: the state after a crash, the formats, what `check` finds |
 //!
 //! Everything that can be asked for is an [`Operation`](ops::Operation): `new` and setters, `plan()`, which changes
 //! nothing, and the plan's `run(&Progress)`. To read or write a disk open a [`Chain`](chain::Chain) or a
@@ -88,9 +88,9 @@ pub mod family;
 pub mod finding;
 pub mod guest;
 pub mod image;
-mod lossy;
 mod operation;
 pub mod ops;
+pub mod path_data;
 pub mod progress;
 mod refusal;
 mod sidecar;

@@ -2,6 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::error::{Error, Refusal, Result};
@@ -74,7 +75,7 @@ pub trait Planned {
 }
 
 /// What an operation would do. Sizes are in bytes.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, JsonSchema)]
 #[non_exhaustive]
 pub struct Plan {
     /// The operation's name.
@@ -94,24 +95,45 @@ pub struct Plan {
 }
 
 /// The files that an operation touches.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, JsonSchema)]
 #[non_exhaustive]
 pub struct FileChanges {
     /// New files.
-    #[serde(serialize_with = "crate::lossy::text")]
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "Vec<crate::path_data::PathData>")]
     pub create: Vec<PathBuf>,
     /// Files whose content or mode changes.
-    #[serde(serialize_with = "crate::lossy::text")]
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "Vec<crate::path_data::PathData>")]
     pub change: Vec<PathBuf>,
-    /// Files that get another name: from, to.
-    #[serde(serialize_with = "crate::lossy::text")]
-    pub rename: Vec<(PathBuf, PathBuf)>,
+    /// Files that get another name.
+    pub rename: Vec<Renamed>,
     /// Files that vanish.
-    #[serde(serialize_with = "crate::lossy::text")]
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "Vec<crate::path_data::PathData>")]
     pub remove: Vec<PathBuf>,
 }
 
+/// A file that gets another name.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+#[non_exhaustive]
+pub struct Renamed {
+    /// The name that it has.
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "crate::path_data::PathData")]
+    pub from: PathBuf,
+    /// The name that it gets.
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "crate::path_data::PathData")]
+    pub to: PathBuf,
+}
+
 impl Plan {
+    /// One file more that gets another name.
+    pub(crate) fn renames(&mut self, from: &Path, to: &Path) {
+        self.files.rename.push(Renamed { from: from.to_owned(), to: to.to_owned() });
+    }
+
     /// Refuses when the folder of `target` cannot hold `needed` more bytes.
     pub(crate) fn require_space(target: &Path, needed: u64) -> Result<()> {
         let free = free_space(&folder_of(target))?;

@@ -1,6 +1,8 @@
 //! From what the library says went wrong to what may be typed next.
 
-use std::path::Path;
+use std::ffi::{OsStr, OsString};
+use std::os::unix::ffi::OsStrExt;
+use std::path::{Path, PathBuf};
 
 use zestful_sapling::Error;
 use zestful_sapling::error::{Hold, ParentProblemKind, Refusal};
@@ -10,114 +12,206 @@ use zestful_sapling::finding::FindingKind;
 use crate::args::overrides::name_of_override;
 use crate::report::text;
 
+/// A command that may be typed next.
+pub(crate) struct Next {
+    /// The whole command.
+    words: Vec<OsString>,
+    /// What of it is shown: all of it, or the options that are new.
+    shown: String,
+    /// What it does.
+    purpose: String,
+}
+
+impl Next {
+    /// `zsap COMMAND IMAGE`, and what follows.
+    fn zsap(command: &str, image: &Path, more: &[&OsStr], purpose: &str) -> Self {
+        let image = name(image);
+        let words = [OsStr::new(command), image.as_os_str()].into_iter().chain(more.iter().copied());
+        let words: Vec<OsString> = words.map(OsStr::to_owned).collect();
+        let shown: Vec<String> = words.iter().map(|word| shell_word(Path::new(word))).collect();
+        let words = std::iter::once("zsap".into()).chain(words).collect();
+        Self { words, shown: format!("`zsap {}`", shown.join(" ")), purpose: purpose.to_owned() }
+    }
+
+    /// What was typed, with these options as well.
+    fn again(options: &[&str], purpose: &str) -> Self {
+        let mut words: Vec<OsString> = std::iter::once("zsap".into()).chain(std::env::args_os().skip(1)).collect();
+        // Behind it there are only names.
+        let end = words.iter().position(|word| word == "--").unwrap_or(words.len());
+        words.splice(end..end, options.iter().map(Into::into));
+        Self { words, shown: options.join(" "), purpose: purpose.to_owned() }
+    }
+
+    fn force(allowed: Override, risk: &str) -> Option<Self> {
+        let name = name_of_override(allowed)?;
+        Some(Self::again(&[&format!("--force={name}")], &format!("goes on all the same, {risk}")))
+    }
+
+    /// The argument list, for scripts; nothing where a name in it is no Unicode.
+    pub(crate) fn arguments(&self) -> Option<Vec<String>> {
+        self.words.iter().map(|word| word.to_str().map(str::to_owned)).collect()
+    }
+}
+
+impl std::fmt::Display for Next {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{} {}", self.shown, self.purpose)
+    }
+}
+
+/// What a script may run next, of several the first.
+pub(crate) fn first(next: &[Next]) -> Option<Vec<String>> {
+    next.first().and_then(Next::arguments)
+}
+
+/// The same as one text.
+pub(crate) fn told(next: &[Next]) -> Option<String> {
+    let all: Vec<String> = next.iter().map(ToString::to_string).collect();
+    (!all.is_empty()).then(|| all.join("; "))
+}
+
 /// What may be typed next, where that is known.
-pub(crate) fn next(error: &Error) -> Option<String> {
+pub(crate) fn next(error: &Error) -> Vec<Next> {
     match error {
         Error::Refused(refusal, _) => next_after(refusal),
         // The small files beside an image are none that can be checked.
-        Error::Damaged(finding) if matches!(finding.kind, FindingKind::Companion(_) | FindingKind::Journal(_)) => None,
-        Error::Damaged(finding) => Some(format!("`zsap check {}` tells all", word(finding.path.as_ref()?))),
+        Error::Damaged(finding) if matches!(finding.kind, FindingKind::Companion(_) | FindingKind::Journal(_)) => {
+            Vec::new()
+        }
+        Error::Damaged(finding) => finding.path.as_deref().map(check).into_iter().collect(),
         Error::Parent(problem) => match problem.kind {
-            ParentProblemKind::Missing { .. } | ParentProblemKind::Mismatch { .. } => {
-                Some(format!("`zsap relink {} --search FOLDER` looks for it", word(&problem.child)))
-            }
-            _ => None,
+            ParentProblemKind::Missing { .. } | ParentProblemKind::Mismatch { .. } => vec![relink(&problem.child)],
+            _ => Vec::new(),
         },
-        Error::UnderWay { path, source } => {
-            let how = carry_on_or_give_up(path);
-            Some(match next(source) {
-                Some(first) => format!("{first}; {how}"),
-                None => how,
-            })
-        }
+        Error::UnderWay { path, source } => next(source).into_iter().chain(carry_on_or_give_up(path)).collect(),
         Error::Unfinished { source, .. } => next(source),
-        _ => None,
-    }
-}
-
-/// What may be typed for something that is wrong with a file.
-pub(crate) fn next_for(problem: &Problem) -> Option<String> {
-    let path = word(&problem.path);
-    match problem.code {
-        ProblemKind::Unreadable | ProblemKind::StructureDamaged | ProblemKind::Uncertain => {
-            Some(format!("`zsap check {path}` tells all"))
-        }
-        ProblemKind::ParentMissing | ProblemKind::ParentChanged => {
-            Some(format!("`zsap relink {path} --search FOLDER` looks for it"))
-        }
-        ProblemKind::PinTouched => Some(format!("`zsap pin {path} --verify` compares it with what was pinned")),
-        ProblemKind::Twin => Some(format!("`zsap identity {path} --fresh` gives the copy one of its own")),
-        _ => None,
-    }
-}
-
-/// What may be typed for work that was begun: one command a line, so that each can be copied.
-pub(crate) fn next_for_work(work: &UnderWay) -> Vec<String> {
-    let image = word(&work.path);
-    match work.state {
-        UnderWayState::CutShort => vec![
-            format!("    next: `zsap resume {image}` carries on"),
-            format!("    or:   `zsap abandon {image}` gives it up"),
-        ],
-        UnderWayState::Over => vec![format!("    next: `zsap resume {image}` takes the journal away")],
         _ => Vec::new(),
     }
 }
 
-fn carry_on_or_give_up(image: &Path) -> String {
-    let image = word(image);
-    format!("`zsap resume {image}` carries on, `zsap abandon {image}` gives it up")
+/// What may be typed for something that is wrong with a file.
+pub(crate) fn next_for(problem: &Problem) -> Vec<Next> {
+    let path = problem.path.as_path();
+    match problem.code {
+        ProblemKind::Unreadable | ProblemKind::StructureDamaged | ProblemKind::Uncertain => vec![check(path)],
+        ProblemKind::ParentMissing | ProblemKind::ParentChanged => vec![relink(path)],
+        ProblemKind::PinTouched => {
+            vec![Next::zsap("pin", path, &["--verify".as_ref()], "compares it with what was pinned")]
+        }
+        ProblemKind::Twin => {
+            vec![Next::zsap("identity", path, &["--fresh".as_ref()], "gives the copy one of its own")]
+        }
+        _ => Vec::new(),
+    }
+}
+
+/// What may be typed for work that was begun.
+pub(crate) fn next_for_work(work: &UnderWay) -> Vec<Next> {
+    match work.state {
+        UnderWayState::CutShort => carry_on_or_give_up(&work.path).into(),
+        UnderWayState::Over => vec![Next::zsap("resume", &work.path, &[], "takes the journal away")],
+        _ => Vec::new(),
+    }
+}
+
+/// The same for people: one command a line, so that each can be copied.
+pub(crate) fn lines_for_work(work: &UnderWay) -> Vec<String> {
+    let lead = ["    next: ", "    or:   "].into_iter();
+    lead.zip(next_for_work(work)).map(|(lead, next)| format!("{lead}{next}")).collect()
+}
+
+fn check(image: &Path) -> Next {
+    Next::zsap("check", image, &[], "tells all")
+}
+
+fn relink(child: &Path) -> Next {
+    Next::zsap("relink", child, &["--search".as_ref(), name(&folder_above(child)).as_os_str()], "looks for it")
+}
+
+/// The folder above that of an image: whatever belongs to the image and is not beside it is most likely there.
+fn folder_above(image: &Path) -> PathBuf {
+    let folder = image.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    match folder.file_name() {
+        Some(_) => folder.parent().filter(|above| !above.as_os_str().is_empty()).unwrap_or(Path::new(".")).to_owned(),
+        None if folder.has_root() => folder.to_owned(),
+        None => PathBuf::from(".."),
+    }
+}
+
+fn carry_on_or_give_up(image: &Path) -> [Next; 2] {
+    [Next::zsap("resume", image, &[], "carries on"), Next::zsap("abandon", image, &[], "gives it up")]
+}
+
+/// A new child of an image, under a name that is free.
+fn grow_child(image: &Path) -> Next {
+    let stem = image.file_stem().unwrap_or_default();
+    let named = |number: u32| {
+        let mut name = stem.to_owned();
+        name.push(format!("-child-{number}."));
+        name.push(image.extension().unwrap_or("vhdx".as_ref()));
+        image.with_file_name(name)
+    };
+    let free = (1..).map(named).find(|path| std::fs::symlink_metadata(path).is_err());
+    let child = free.unwrap_or_default();
+    Next::zsap("derive", image, &[name(&child).as_os_str()], "grows a child")
 }
 
 /// A path as a shell takes it: as it is, or in quotes. One that holds what could steer a terminal is shown escaped, and
 /// is not for copying.
-fn word(path: &Path) -> String {
+fn shell_word(path: &Path) -> String {
     let shown = text::path(path);
     let is_plain = |c: char| c.is_alphanumeric() || "/._-+,:@%=".contains(c);
-    match shown.chars().all(is_plain) && !shown.starts_with('-') {
+    match shown.chars().all(is_plain) {
         true => shown,
-        false if shown.starts_with('-') => word(&Path::new(".").join(path)),
         false => format!("'{}'", shown.replace('\'', "'\\''")),
     }
 }
 
-fn next_after(refusal: &Refusal) -> Option<String> {
-    let force = |allowed: Override, risk: &str| {
-        name_of_override(allowed).map(|name| format!("--force={name} goes on all the same, {risk}"))
-    };
+/// A name that no option looks like.
+fn name(path: &Path) -> PathBuf {
+    match path.as_os_str().as_bytes().first() {
+        Some(b'-') => Path::new(".").join(path),
+        _ => path.to_owned(),
+    }
+}
+
+fn next_after(refusal: &Refusal) -> Vec<Next> {
+    let force = |allowed: Override, risk: &str| Next::force(allowed, risk).into_iter().collect::<Vec<_>>();
     match refusal {
         Refusal::InUse { holder: Some(holder), .. } if holder.how == Hold::Unlocked => {
             force(Override::InUse, "if it is certain to leave the image alone")
         }
         Refusal::InUse { holder: Some(holder), .. } if holder.how == Hold::Lock => {
-            Some("--wait SECONDS waits for it".to_owned())
+            vec![Next::again(&["--wait", "60"], "waits for it, so many seconds")]
         }
-        Refusal::NeededByChildren { children, .. } if !children.is_empty() => None,
-        Refusal::NeededByChildren { .. } | Refusal::NoWay { for_unknown_children: true, .. } => {
-            let forced = force(Override::UnknownChildren, "if nothing needs the image any more")?;
-            Some(format!("--search FOLDER looks further; {forced}"))
+        Refusal::NeededByChildren { children, .. } if !children.is_empty() => Vec::new(),
+        Refusal::NeededByChildren { image, .. } | Refusal::NoWay { image, for_unknown_children: true } => {
+            let above = folder_above(image);
+            let mut next = vec![Next::again(&["--search", &above.to_string_lossy()], "looks further")];
+            next.extend(Next::force(Override::UnknownChildren, "if nothing needs the image any more"));
+            next
         }
         Refusal::ReadOnly { path, marked: true } => {
-            let path = word(path);
-            Some(format!("`zsap derive {path} CHILD` grows a child, `zsap unfreeze {path}` frees it"))
+            vec![grow_child(path), Next::zsap("unfreeze", path, &[], "frees it")]
         }
         Refusal::FormatDisagrees { in_content: true, .. } => {
-            Some("--format, or for a source --source-format, says which it is".to_owned())
+            vec![Next::again(&["--format", "raw"], "(for a source: --source-format) says which it is")]
         }
         Refusal::FormatDisagrees { in_content: false, .. } => force(Override::Ending, "if it is meant so"),
-        Refusal::HasContent { .. } => Some("--yes goes on".to_owned()),
+        Refusal::HasContent { .. } => vec![Next::again(&["--yes"], "goes on")],
         Refusal::SectorsDiffer { own, .. } => {
-            let forced = force(Override::Sectors, "if it is meant so")?;
-            Some(format!("--sectors {own}/4096 keeps the size, in a vhdx image; {forced}"))
+            let keeps = Next::again(&["--sectors", &format!("{own}/4096")], "keeps the size, in a vhdx image");
+            std::iter::once(keeps).chain(Next::force(Override::Sectors, "if it is meant so")).collect()
         }
         Refusal::IdentityDiffers { .. } => {
             force(Override::Identity, "if you know that the child reads right through this parent")
         }
-        Refusal::UnderWay { image, must_go_on: true } => Some(format!("`zsap resume {}` carries on", word(image))),
-        Refusal::UnderWay { image, must_go_on: false } => Some(carry_on_or_give_up(image)),
+        Refusal::UnderWay { image, must_go_on: true } => {
+            vec![Next::zsap("resume", image, &[], "carries on")]
+        }
+        Refusal::UnderWay { image, must_go_on: false } => carry_on_or_give_up(image).into(),
         Refusal::Pinned { image, .. } => {
-            let image = word(image);
-            Some(format!("`zsap derive {image} CHILD` grows a child, `zsap unpin {image}` takes the pin away"))
+            vec![grow_child(image), Next::zsap("unpin", image, &[], "takes the pin away")]
         }
         Refusal::OtherHost { .. } => force(Override::OtherHost, "if that host is gone for good"),
         Refusal::HardLinks { .. } => force(Override::HardLinks, "if nobody relies on the other names"),
@@ -125,7 +219,7 @@ fn next_after(refusal: &Refusal) -> Option<String> {
         Refusal::Unrecorded { .. } => {
             force(Override::UnrecordedChild, "and the child breaks when the parent is merged, moved or removed later")
         }
-        _ => None,
+        _ => Vec::new(),
     }
 }
 
@@ -144,7 +238,7 @@ mod tests {
             ("-r f.vhdx", "'./-r f.vhdx'"),
         ];
         for (path, typed) in table {
-            assert_eq!(word(Path::new(path)), typed);
+            assert_eq!(shell_word(&name(Path::new(path))), typed);
         }
     }
 }

@@ -6,16 +6,19 @@ use std::sync::OnceLock;
 
 use anstyle::{AnsiColor, Style};
 use serde::Serialize;
-use serde_json::{Value, json};
+use serde_json::Value;
 use zestful_sapling::ops::Plan;
 
 use crate::args::{Color, Common};
+use crate::report::json::{ErrorDocument, ErrorTold};
 use crate::report::text;
 
 pub(crate) struct Console {
     common: Common,
     /// What the plan of a change had to say beforehand; its answer says it again to scripts.
     warnings: OnceLock<Vec<String>>,
+    /// Whether somebody reads the one document at the end and nothing on the way there.
+    mute: bool,
 }
 
 const WARNING: Style = AnsiColor::Yellow.on_default().bold();
@@ -31,13 +34,14 @@ impl Console {
             Color::Never => anstream::ColorChoice::Never,
         }
         .write_global();
-        Self { common: common.clone(), warnings: OnceLock::new() }
+        Self { common: common.clone(), warnings: OnceLock::new(), mute: false }
     }
 
     /// For the commands that the demo runs: their text, and no JSON document of their own.
     pub(crate) fn for_part_of_demo(&self) -> Self {
         let quiet = self.common.quiet || self.common.json;
-        Self { common: Common { json: false, plan: false, quiet, ..self.common.clone() }, warnings: OnceLock::new() }
+        let common = Common { json: false, plan: false, quiet, ..self.common.clone() };
+        Self { common, warnings: OnceLock::new(), mute: self.common.json }
     }
 
     pub(crate) fn common(&self) -> &Common {
@@ -70,7 +74,8 @@ impl Console {
 
     /// The one JSON document, an object.
     pub(crate) fn document(&self, value: &impl Serialize) -> io::Result<()> {
-        let text = serde_json::to_string_pretty(&versioned(value)?).map_err(io::Error::other)?;
+        let warnings = self.warnings.get().cloned().unwrap_or_default();
+        let text = serde_json::to_string_pretty(&versioned(value, warnings)?).map_err(io::Error::other)?;
         self.log(&text);
         let mut out = io::stdout().lock();
         writeln!(out, "{text}")?;
@@ -78,9 +83,8 @@ impl Console {
     }
 
     /// The one JSON document of a command that failed, on standard error, with what its plan had to say.
-    pub(crate) fn error_document(&self, error: &Value) {
-        let warnings = self.warnings.get().cloned().unwrap_or_default();
-        self.log(&print_error(&json!({ "error": error, "warnings": warnings })));
+    pub(crate) fn error_document(&self, error: ErrorTold) {
+        self.log(&print_error(error, self.warnings.get().cloned().unwrap_or_default()));
     }
 
     /// Text for people, or the value for scripts.
@@ -92,16 +96,12 @@ impl Console {
         if !self.common.json {
             return self.say(lines);
         }
-        let mut value = serde_json::to_value(value).map_err(io::Error::other)?;
-        if let (Some(warnings), Some(object)) = (self.warnings.get(), value.as_object_mut()) {
-            object.entry("warnings").or_insert_with(|| warnings.clone().into());
-        }
-        self.document(&value)
+        self.document(value)
     }
 
     /// A warning for people; a script reads it in the document.
     pub(crate) fn warn(&self, message: &str) {
-        match self.common.json {
+        match self.common.json || self.mute {
             true => self.log(&format!("warning: {}", text::safe(message))),
             false => self.message(WARNING, "warning", message),
         }
@@ -193,22 +193,25 @@ impl Console {
 }
 
 /// Prints the document of a command that failed.
-pub(crate) fn print_error(document: &Value) -> String {
-    let text = versioned(document).map_or_else(|error| error.to_string(), |document| document.to_string());
+pub(crate) fn print_error(error: ErrorTold, warnings: Vec<String>) -> String {
+    let document = versioned(&ErrorDocument { error, warnings }, Vec::new());
+    let text = document.map_or_else(|error| error.to_string(), |document| document.to_string());
     // With standard error gone there is nobody left to tell; the exit status still does.
     _ = writeln!(io::stderr(), "{text}");
     text
 }
 
 /// The form of all documents; it rises when a name or a type changes.
-const SCHEMA_VERSION: u32 = 1;
+pub(crate) const SCHEMA_VERSION: u32 = 1;
 
-fn versioned(value: &impl Serialize) -> io::Result<Value> {
+/// What an answer is in the end: an object with the form's version first, and what the plan had to say.
+fn versioned(value: &impl Serialize, warnings: Vec<String>) -> io::Result<Value> {
     let mut document = serde_json::Map::new();
     document.insert("schema_version".to_owned(), SCHEMA_VERSION.into());
     match serde_json::to_value(value).map_err(io::Error::other)? {
         Value::Object(fields) => document.extend(fields),
-        other => _ = document.insert("value".to_owned(), other),
+        other => return Err(io::Error::other(format!("an answer is no object: {other}"))),
     }
+    document.entry("warnings").or_insert_with(|| warnings.into());
     Ok(document.into())
 }

@@ -2,12 +2,12 @@
 
 use std::process::ExitCode;
 
-use serde_json::json;
 use zestful_sapling::Error;
 use zestful_sapling::family::Health;
 
 use crate::advice;
 use crate::console::{Console, print_error};
+use crate::report::json::ErrorTold;
 
 /// How a command that did not fail ended.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -85,10 +85,11 @@ pub(crate) fn settle(console: &Console, result: Result<Outcome, Failure>) -> Exi
         Err(Failure::Library(error)) => {
             let (message, next) = (error.with_causes(), advice::next(&error));
             if console.json() {
-                console.error_document(&json!({ "kind": kind(&error), "message": message, "next": next }));
+                let told = ErrorTold { kind: kind(&error), message, next: advice::first(&next) };
+                console.error_document(told);
             } else {
                 console.error(&message);
-                next.iter().for_each(|next| console.hint(next));
+                advice::told(&next).iter().for_each(|next| console.hint(next));
             }
             ExitCode::from(status(&error))
         }
@@ -103,7 +104,7 @@ pub(crate) fn misused(error: &clap::Error) -> ExitCode {
     } else {
         let message = error.render().to_string();
         let message = message.trim().trim_start_matches("error: ");
-        print_error(&json!({ "error": { "kind": "usage", "message": message, "next": null }, "warnings": [] }));
+        print_error(ErrorTold { kind: "usage", message: message.to_owned(), next: None }, Vec::new());
     }
     ExitCode::from(u8::try_from(error.exit_code()).unwrap_or(2))
 }

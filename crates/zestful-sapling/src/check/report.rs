@@ -1,18 +1,20 @@
 //! What a check tells.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::family::Health;
 use crate::finding::Finding;
 
 /// What `check` found.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[non_exhaustive]
 pub struct CheckReport {
     /// What the findings come to.
     pub state: Health,
     /// The files that were looked at, the image itself first.
-    #[serde(serialize_with = "crate::lossy::text")]
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "Vec<crate::path_data::PathData>")]
     pub files: Vec<std::path::PathBuf>,
     /// All findings, in the order of the files.
     pub findings: Vec<Finding>,

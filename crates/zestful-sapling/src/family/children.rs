@@ -3,6 +3,7 @@
 use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use uuid::Uuid;
 
@@ -14,30 +15,34 @@ use crate::sidecar::{Companion, KnownChild};
 use crate::storage::{Access, FileId, FileStorage, HostIdentity, folder_of, is_marked_read_only, real};
 
 /// The children of an image, as far as was looked.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[non_exhaustive]
 pub struct Children {
     /// Images that read through it now.
-    #[serde(serialize_with = "crate::lossy::text")]
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "Vec<crate::path_data::PathData>")]
     pub children: Vec<PathBuf>,
     /// Images that recorded it as their parent and do not find it.
-    #[serde(serialize_with = "crate::lossy::text")]
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "Vec<crate::path_data::PathData>")]
     pub lost: Vec<PathBuf>,
     /// Images that may need it, of which it cannot be told.
     pub unknown: Vec<UnknownChild>,
     /// The folders that were looked into. None found there does not mean that there are none elsewhere.
-    #[serde(serialize_with = "crate::lossy::text")]
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "Vec<crate::path_data::PathData>")]
     pub looked: Vec<PathBuf>,
     /// Whether the search came to its end.
     pub complete: bool,
 }
 
 /// An image that may have grown from another.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[non_exhaustive]
 pub struct UnknownChild {
     /// The file, or where it was.
-    #[serde(serialize_with = "crate::lossy::text")]
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "crate::path_data::PathData")]
     pub path: PathBuf,
     /// Why it cannot be told.
     pub reason: String,

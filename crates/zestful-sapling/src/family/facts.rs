@@ -4,6 +4,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use jiff::Timestamp;
+use schemars::JsonSchema;
 use serde::Serialize;
 use uuid::Uuid;
 
@@ -27,11 +28,12 @@ use crate::storage::{
 const COUNTED_TABLE: u64 = 4 << 20;
 
 /// What an image says of itself, what the host says of its file, and how its parent is. Sizes are in bytes.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 #[non_exhaustive]
 pub struct Report {
     /// The file.
-    #[serde(serialize_with = "crate::lossy::text")]
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "crate::path_data::PathData")]
     pub path: PathBuf,
     /// How it is, with all that it reads through: what its findings, its parents and unfinished work come to.
     pub state: Health,
@@ -81,12 +83,12 @@ pub struct Report {
     pub host_free: u64,
     /// What kind of place holds it.
     pub place: PlaceReport,
-    /// What is unusual about it.
-    pub warnings: Vec<Finding>,
+    /// What was found wrong or unusual about it, and about what it reads through, without reading its content.
+    pub findings: Vec<Finding>,
 }
 
 /// What kind of place holds an image.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 #[non_exhaustive]
 pub enum PlaceReport {
@@ -99,7 +101,7 @@ pub enum PlaceReport {
 }
 
 /// The state of an image's log.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[non_exhaustive]
 pub struct LogReport {
     /// Whether changes wait to be put in place by the next writer.
@@ -107,7 +109,7 @@ pub struct LogReport {
 }
 
 /// How an image's parent is.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[non_exhaustive]
 pub struct ParentReport {
     /// The data identity that the child recorded.
@@ -115,7 +117,8 @@ pub struct ParentReport {
     /// The paths as recorded, in the order in which they are tried.
     pub recorded_paths: Vec<String>,
     /// The file that was found, be it the right one or not.
-    #[serde(serialize_with = "crate::lossy::text")]
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "Option<crate::path_data::PathData>")]
     pub found_path: Option<PathBuf>,
     /// How it is.
     pub state: ParentState,
@@ -124,7 +127,7 @@ pub struct ParentReport {
 }
 
 /// How a parent is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 #[non_exhaustive]
 pub enum ParentState {
@@ -234,7 +237,7 @@ pub fn inspect(path: &Path, format: Option<Format>) -> Result<Report> {
             Medium::Pieces { .. } => PlaceReport::Pieces,
             Medium::File => PlaceReport::File,
         },
-        warnings,
+        findings: warnings,
     })
 }
 

@@ -2,13 +2,14 @@
 
 use std::path::{Path, PathBuf};
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::error::{Error, ParentProblemKind};
 use crate::finding::{Finding, Repair, Severity};
 
 /// How an image, a family or a folder is; each step is worse than the one before it.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 #[non_exhaustive]
 pub enum Health {
@@ -48,7 +49,7 @@ impl std::fmt::Display for Health {
 }
 
 /// What is wrong with a file.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum ProblemKind {
@@ -108,11 +109,12 @@ impl ProblemKind {
 }
 
 /// Something wrong with a file.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[non_exhaustive]
 pub struct Problem {
     /// The file.
-    #[serde(serialize_with = "crate::lossy::text")]
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "crate::path_data::PathData")]
     pub path: PathBuf,
     /// What it is.
     pub code: ProblemKind,

@@ -31,7 +31,7 @@ pub use overrides::Override;
 pub(crate) use record::record_children;
 pub use search::Search;
 pub(crate) use search::with_identity;
-pub use status::{CurrentDisk, Held, Status, status_of};
+pub use status::{CurrentDisk, Held, OldestFrozen, Status, status_of};
 pub use totals::Totals;
 pub use tree::{Family, Node, Role};
 pub(crate) use unfinished::journals_in;

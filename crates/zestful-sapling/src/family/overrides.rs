@@ -1,9 +1,10 @@
 //! What may be done all the same.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// Something unusual that is meant so; without it the operation is refused.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Override {

@@ -4,6 +4,7 @@
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::health::{Health, Problem, ProblemKind};
@@ -15,11 +16,12 @@ use crate::size::format_size;
 use crate::storage::{files_in, free_space, is_temporary_name, user_of, writers_of};
 
 /// What a first look shows. Sizes are in bytes.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[non_exhaustive]
 pub struct Status {
     /// The folder.
-    #[serde(serialize_with = "crate::lossy::text")]
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "crate::path_data::PathData")]
     pub folder: PathBuf,
     /// How the worst of it is.
     pub state: Health,
@@ -36,13 +38,13 @@ pub struct Status {
     /// The disks that guests write to.
     pub current: Vec<CurrentDisk>,
     /// Images that are pinned.
-    #[serde(serialize_with = "crate::lossy::text")]
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "Vec<crate::path_data::PathData>")]
     pub pinned: Vec<PathBuf>,
     /// Layers of the deepest chain.
     pub deepest: usize,
-    /// The frozen layer that was not changed for the longest time, and since when.
-    #[serde(serialize_with = "crate::lossy::text")]
-    pub oldest_frozen: Option<(PathBuf, Timestamp)>,
+    /// The frozen layer that was not changed for the longest time.
+    pub oldest_frozen: Option<OldestFrozen>,
     /// The most that all current disks can still grow together.
     pub most_growth: u64,
     /// Free space of the file system that holds the folder.
@@ -51,23 +53,37 @@ pub struct Status {
     pub not_seen: Option<String>,
 }
 
+/// The frozen layer that was not changed for the longest time.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+#[non_exhaustive]
+pub struct OldestFrozen {
+    /// The file.
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "crate::path_data::PathData")]
+    pub path: PathBuf,
+    /// When it was last changed.
+    pub since: Timestamp,
+}
+
 /// Somebody at an image.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[non_exhaustive]
 pub struct Held {
     /// The file.
-    #[serde(serialize_with = "crate::lossy::text")]
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "crate::path_data::PathData")]
     pub path: PathBuf,
     /// Who.
     pub holder: String,
 }
 
 /// A disk that a guest writes to.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[non_exhaustive]
 pub struct CurrentDisk {
     /// Its current image.
-    #[serde(serialize_with = "crate::lossy::text")]
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "crate::path_data::PathData")]
     pub path: PathBuf,
     /// The size that a guest sees.
     pub virtual_size: u64,
@@ -164,9 +180,9 @@ impl Status {
         // One that was frozen and has no child in sight is no disk that a guest writes to.
         if node.role != Role::Current || node.read_only {
             if let Some(modified) = node.modified
-                && self.oldest_frozen.as_ref().is_none_or(|(_, oldest)| modified < *oldest)
+                && self.oldest_frozen.as_ref().is_none_or(|oldest| modified < oldest.since)
             {
-                self.oldest_frozen = Some((node.path.clone(), modified));
+                self.oldest_frozen = Some(OldestFrozen { path: node.path.clone(), since: modified });
             }
             return;
         }

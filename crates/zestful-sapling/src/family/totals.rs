@@ -2,13 +2,14 @@
 
 use std::collections::HashSet;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::facts::{PlaceReport, Report};
 use crate::storage::real;
 
 /// Sums over images that belong together, or stand in one folder. Sizes are in bytes.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, JsonSchema)]
 #[non_exhaustive]
 pub struct Totals {
     /// All images.

@@ -6,6 +6,7 @@ use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::health::{Health, Problem, ProblemKind};
@@ -19,7 +20,7 @@ use crate::sidecar::lone_companions;
 use crate::storage::files_in;
 
 /// Images and who depends on whom.
-#[derive(Debug, Default, Serialize)]
+#[derive(Debug, Default, Serialize, JsonSchema)]
 #[non_exhaustive]
 pub struct Family {
     /// How the worst of it is.
@@ -37,11 +38,12 @@ pub struct Family {
 }
 
 /// One image in a family. Sizes are in bytes.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 #[non_exhaustive]
 pub struct Node {
     /// The file.
-    #[serde(serialize_with = "crate::lossy::text")]
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "crate::path_data::PathData")]
     pub path: PathBuf,
     /// The on-disk layout.
     pub format: Format,
@@ -80,7 +82,7 @@ pub struct Node {
 }
 
 /// What an image is in its family.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 #[non_exhaustive]
 pub enum Role {

@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::error::Result;
@@ -10,17 +11,19 @@ use crate::sidecar::{Header, Work, image_of_journal, journal_of, read_header, un
 use crate::storage::{files_in, user_of};
 
 /// Work that was begun and is not finished.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[non_exhaustive]
 pub struct UnderWay {
     /// The image with which it was begun.
-    #[serde(serialize_with = "crate::lossy::text")]
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "crate::path_data::PathData")]
     pub path: PathBuf,
     /// What it is.
     pub work: Work,
     /// The other image that it is about: the ancestor of a merge, the new base of a transplant, the place where a move
     /// leads to.
-    #[serde(serialize_with = "crate::lossy::text")]
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "Option<crate::path_data::PathData>")]
     pub other: Option<PathBuf>,
     /// When it was begun.
     pub started: Timestamp,
@@ -33,7 +36,7 @@ pub struct UnderWay {
 }
 
 /// How work stands that was begun.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum UnderWayState {

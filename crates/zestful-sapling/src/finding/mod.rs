@@ -10,9 +10,10 @@ mod rule;
 mod vhd;
 mod vhdx;
 
+use std::borrow::Cow;
 use std::path::{Path, PathBuf};
 
-use schemars::JsonSchema;
+use schemars::{JsonSchema, Schema, SchemaGenerator};
 use serde::{Serialize, Serializer};
 
 pub use disk::{ChainFinding, CompanionFinding, JournalFinding, PiecesFinding, RawFinding};
@@ -170,14 +171,15 @@ struct Place {
 
 /// A finding as plain data.
 #[derive(Serialize, JsonSchema)]
-#[schemars(rename = "Finding")]
+#[schemars(rename = "Finding", description = "One thing that was found wrong, unusual or worth knowing.")]
 struct FindingData<'a> {
     /// A stable name for scripts.
     code: &'static str,
     /// How bad it is.
     severity: Severity,
     /// The file, where known.
-    #[serde(serialize_with = "crate::lossy::text")]
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "Option<crate::path_data::PathData>")]
     path: Option<PathBuf>,
     /// Where in the file.
     #[serde(rename = "where")]
@@ -202,5 +204,15 @@ impl Serialize for Finding {
             repair: self.repair(),
         };
         data.serialize(serializer)
+    }
+}
+
+impl JsonSchema for Finding {
+    fn schema_name() -> Cow<'static, str> {
+        FindingData::schema_name()
+    }
+
+    fn json_schema(generator: &mut SchemaGenerator) -> Schema {
+        FindingData::json_schema(generator)
     }
 }

@@ -107,15 +107,23 @@ macro_rules! rules {
         impl $name {
             /// All rules of this table.
             pub const RULES: &[$crate::finding::Rule] = &[
-                $( $crate::finding::Rule { code: $code, meaning: concat!($($meaning),+).trim_ascii(), class: $class } ),+
+                $($crate::finding::Rule {
+                    code: $code,
+                    meaning: concat!($($meaning),+).trim_ascii(),
+                    class: $class,
+                }),+
             ];
 
             /// The rule that this is about.
             pub fn rule(&self) -> &'static $crate::finding::Rule {
                 match self {
-                    $( Self::$kind { .. } => const {
-                        &$crate::finding::Rule { code: $code, meaning: concat!($($meaning),+).trim_ascii(), class: $class }
-                    } )+
+                    $(Self::$kind { .. } => const {
+                        &$crate::finding::Rule {
+                            code: $code,
+                            meaning: concat!($($meaning),+).trim_ascii(),
+                            class: $class,
+                        }
+                    })+
                 }
             }
 

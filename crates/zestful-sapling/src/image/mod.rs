@@ -10,6 +10,7 @@ pub mod vhdx;
 use std::ops::Range;
 use std::path::Path;
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
@@ -26,7 +27,7 @@ pub use probe::{check_ending, format_of_name, probe};
 pub use raw::{RawImage, RawImageMut};
 
 /// The on-disk layout of an image.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema, Deserialize)]
 #[serde(rename_all = "lowercase")]
 #[non_exhaustive]
 pub enum Format {
@@ -49,7 +50,7 @@ impl std::fmt::Display for Format {
 }
 
 /// How an image takes its space.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Kind {
     /// All space is laid out at once.
@@ -71,7 +72,7 @@ impl std::fmt::Display for Kind {
 }
 
 /// How a fixed disk takes its space from the host.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 #[non_exhaustive]
 pub enum Space {
@@ -173,7 +174,7 @@ pub struct ParentRecord {
 }
 
 /// How many blocks of an image are in which state.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, JsonSchema)]
 #[non_exhaustive]
 pub struct BlockCounts {
     /// All blocks.

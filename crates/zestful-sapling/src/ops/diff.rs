@@ -3,6 +3,7 @@
 use std::ops::Range;
 use std::path::PathBuf;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::chain::{Comparison, DiskSide};
@@ -23,7 +24,7 @@ pub struct Diff {
 }
 
 /// Where they differ. Sizes and places are in bytes.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[non_exhaustive]
 pub struct Difference {
     /// The ranges that differ, or may differ, in order; what lies past the end of the smaller disk counts as zero
@@ -40,7 +41,7 @@ pub struct Difference {
 }
 
 /// One range.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[non_exhaustive]
 pub struct DiffRange {
     /// The first byte.

@@ -11,7 +11,7 @@ mod names;
 mod pin;
 mod resume;
 
-pub use crate::operation::{FileChanges, Operation, Plan, Planned};
+pub use crate::operation::{FileChanges, Operation, Plan, Planned, Renamed};
 pub use bytes::{ReadBytes, ReadBytesPlan, WriteBytes, WriteBytesPlan};
 pub use create::{
     CopyChain, CopyChainOutcome, CopyChainPlan, CopyDisk, CopyDiskPlan, Derive, DeriveOutcome, DerivePlan, Identity,

@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use jiff::Timestamp;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::diff::DiffRange;
@@ -95,14 +96,16 @@ pub struct PinPlan {
 }
 
 /// What was pinned. Sizes are in bytes.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[non_exhaustive]
 pub struct PinOutcome {
     /// The image.
-    #[serde(serialize_with = "crate::lossy::text")]
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "crate::path_data::PathData")]
     pub path: PathBuf,
     /// Where its digests are kept.
-    #[serde(serialize_with = "crate::lossy::text")]
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "crate::path_data::PathData")]
     pub companion: PathBuf,
     /// The digest of the whole.
     pub digest: String,
@@ -166,11 +169,12 @@ impl PinPlan {
 }
 
 /// Whether a pinned image still is what was pinned.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[non_exhaustive]
 pub struct PinReport {
     /// The image.
-    #[serde(serialize_with = "crate::lossy::text")]
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "crate::path_data::PathData")]
     pub path: PathBuf,
     /// When it was pinned.
     pub pinned: Timestamp,
@@ -190,11 +194,12 @@ pub struct PinReport {
 }
 
 /// A child of a pinned image.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[non_exhaustive]
 pub struct PinnedChild {
     /// The child.
-    #[serde(serialize_with = "crate::lossy::text")]
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "crate::path_data::PathData")]
     pub path: PathBuf,
     /// Bytes of the changed ranges that it does not hold itself.
     pub bytes_read_through: u64,
@@ -313,11 +318,12 @@ fn read_through(child: &Path, ranges: &[Range<u64>]) -> Result<u64> {
 }
 
 /// What became of a pin.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[non_exhaustive]
 pub struct UnpinOutcome {
     /// The image.
-    #[serde(serialize_with = "crate::lossy::text")]
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "crate::path_data::PathData")]
     pub path: PathBuf,
     /// Whether it can be written to again; images that others grew from, or may have grown from, stay read-only.
     pub writable: bool,

@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::merge::{self, MergeOutcome, TransplantOutcome};
@@ -15,7 +16,7 @@ use crate::sidecar::{Header, Work, clear_copies, image_of_journal, read_header, 
 use crate::storage::Held;
 
 /// What became of work that was carried on.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(tag = "work", rename_all = "lowercase")]
 #[non_exhaustive]
 pub enum Resumed {
@@ -30,11 +31,12 @@ pub enum Resumed {
 }
 
 /// Work that was over already.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[non_exhaustive]
 pub struct OverOutcome {
     /// The image with which it had been begun.
-    #[serde(serialize_with = "crate::lossy::text")]
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "crate::path_data::PathData")]
     pub path: PathBuf,
 }
 
@@ -154,11 +156,12 @@ pub struct AbandonPlan {
 }
 
 /// What was given up.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[non_exhaustive]
 pub struct Abandoned {
     /// The image with which it was begun.
-    #[serde(serialize_with = "crate::lossy::text")]
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "crate::path_data::PathData")]
     pub path: PathBuf,
     /// What it was.
     pub work: Work,

@@ -72,8 +72,8 @@ impl<'de> Deserialize<'de> for Digest {
 }
 
 impl Pin {
-    /// Whether the image at `path`, which has this data identity now, may be another one than was pinned, as far as that
-    /// shows without reading it. Until it is verified nobody knows what its children read.
+    /// Whether the image at `path`, which has this data identity now, may be another one than was pinned, as far as
+    /// that shows without reading it. Until it is verified nobody knows what its children read.
     pub(crate) fn doubt(&self, path: &Path, data_identity: Option<Uuid>) -> Option<CompanionFinding> {
         if data_identity != self.identity {
             return Some(CompanionFinding::PinIdentity);

@@ -4,6 +4,7 @@ use std::path::Path;
 
 use jiff::Timestamp;
 use rustix::fs::{AtFlags, CWD, StatxFlags, statx};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::error::{Error, Result};
@@ -12,7 +13,7 @@ use crate::error::{Error, Result};
 ///
 /// It stays the same when the file is renamed and when the host restarts; a copy has another one. The device is left
 /// out on purpose: its number may change at each start of the host.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema, Deserialize)]
 #[non_exhaustive]
 pub struct FileId {
     /// The inode.

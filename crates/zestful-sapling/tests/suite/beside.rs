@@ -62,7 +62,8 @@ const ROWS: &[(&str, Health, &str, Spoil)] = &[
     ("raw-size", Health::Healthy, "odd.raw", |scene| std::fs::write(scene.path("odd.raw"), [0; 1025]).unwrap()),
     ("pieces-descriptor", Health::Broken, "a.raw.pieces.json", |scene| scene.write("a.raw.pieces.json", &json!([]))),
     ("pieces-version", Health::Broken, "a.raw.pieces.json", |scene| {
-        let text = json!({ "zestful_sapling_pieces": 2, "format": "raw", "virtual_size": 512, "logical_sector": 512, "pieces": [] });
+        let mut text = json!({ "zestful_sapling_pieces": 2, "format": "raw", "virtual_size": 512, "pieces": [] });
+        text["logical_sector"] = json!(512);
         scene.write("a.raw.pieces.json", &text);
     }),
     ("parent-missing", Health::Broken, "child.vhdx", |scene| std::fs::remove_file(scene.path("base.vhdx")).unwrap()),
@@ -153,7 +154,7 @@ fn agree(path: &Path, state: Health, code: &str) {
     }
     match inspect(path, None) {
         Ok(report) if code != "pin-damaged" => {
-            assert_eq!(report.state, state, "{code}: {:?}", report.warnings);
+            assert_eq!(report.state, state, "{code}: {:?}", report.findings);
         }
         Err(error) => assert_eq!(state, Health::Broken, "{code}: {error}"),
         Ok(_) => {}

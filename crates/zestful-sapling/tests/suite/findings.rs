@@ -1,4 +1,5 @@
-//! Every rule of the formats is broken on purpose, and found: a row spoils a sound image and names what must come of it.
+//! Every rule of the formats is broken on purpose, and found: a row spoils a sound image and names what must come of
+//! it.
 
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -354,12 +355,12 @@ fn every_rule_of_the_formats_is_found_when_it_is_broken() {
 
 /// The page of all rules: what the documentation shows is what the code has.
 fn page() -> String {
-    let mut page = "# What may be found\n\nAll rules that `check` knows, in the order in which a file is read. The codes are stable. An *error* is a \
-        rule that is broken, a *warning* is unusual and harmless, a *note* is worth knowing. What is \
-        *refused* is damaged beyond what the file says twice, or demands something unknown; such an image is `broken`, as is one \
-        whose error cannot be mended without giving something up. An image whose errors can all be mended safely is \
-        certain, and worth a look (`attention`).\n"
-        .to_owned();
+    const INTRODUCTION: &str = "# What may be found\n\nAll rules that `check` knows, in the order in which a file is \
+        read. The codes are stable. An *error* is a rule that is broken, a *warning* is unusual and harmless, a *note* \
+        is worth knowing. What is *refused* is damaged beyond what the file says twice, or demands something unknown; \
+        such an image is `broken`, as is one whose error cannot be mended without giving something up. An image whose \
+        errors can all be mended safely is certain, and worth a look (`attention`).\n";
+    let mut page = INTRODUCTION.to_owned();
     for (title, prefixes) in [
         ("VHDX images", &["vhdx-"][..]),
         ("VHD images", &["vhd-"]),

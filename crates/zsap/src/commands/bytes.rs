@@ -5,7 +5,6 @@ use std::io::{self, IsTerminal, Read, Seek, SeekFrom, Write};
 use std::os::fd::AsFd;
 use std::path::Path;
 
-use serde_json::json;
 use tempfile::SpooledTempFile;
 use zestful_sapling::Error;
 use zestful_sapling::chain::{self, Chain, Disk};
@@ -17,6 +16,7 @@ use crate::args::bytes::{Bytes, BytesRead, BytesWrite};
 use crate::args::values::with;
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
+use crate::report::json::BytesMoved;
 use crate::report::text;
 
 /// More than this is no answer for a terminal or a JSON document.
@@ -45,7 +45,8 @@ fn read(console: &Console, typed: &BytesRead) -> Result<Outcome, Failure> {
             let done = perform(console, &reading(typed, format, out));
             done.inspect_err(|_| _ = std::fs::remove_file(file))?;
             let line = format!("wrote {} to {}", console.size(len), text::path(file));
-            console.answer(&json!({ "offset": at, "length": len, "file": file.to_string_lossy() }), [line])?;
+            let file = Some(file.as_path().into());
+            console.answer(&BytesMoved { offset: at, length: len, file, hex: None }, [line])?;
         }
         None if console.json() || io::stdout().is_terminal() => {
             if len > MOST_TO_SHOW {
@@ -55,7 +56,8 @@ fn read(console: &Console, typed: &BytesRead) -> Result<Outcome, Failure> {
             let mut bytes = Vec::new();
             perform(console, &reading(typed, format, &mut bytes))?;
             let hex: String = bytes.iter().map(|byte| format!("{byte:02x}")).collect();
-            console.answer(&json!({ "offset": at, "length": len, "hex": hex }), hex_lines(at, &bytes))?;
+            let answer = BytesMoved { offset: at, length: len, file: None, hex: Some(hex) };
+            console.answer(&answer, hex_lines(at, &bytes))?;
         }
         None => match perform(console, &reading(typed, format, io::stdout())) {
             // The reader of the pipe has seen enough.
@@ -83,7 +85,7 @@ fn write(console: &Console, typed: &BytesWrite) -> Result<Outcome, Failure> {
         return Ok(Outcome::Done);
     }
     let line = format!("wrote {} at byte {at} of {}", console.size(len), text::path(path));
-    console.answer(&json!({ "offset": at, "length": len }), [line])?;
+    console.answer(&BytesMoved { offset: at, length: len, file: None, hex: None }, [line])?;
     Ok(Outcome::Done)
 }
 

@@ -2,7 +2,6 @@
 
 use std::path::PathBuf;
 
-use serde_json::json;
 use zestful_sapling::Error;
 use zestful_sapling::check;
 use zestful_sapling::family::{Health, Problem};
@@ -15,6 +14,7 @@ use crate::args::check::Check;
 use crate::args::values::with;
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
+use crate::report::json::Checked;
 use crate::report::text;
 
 pub(super) fn run(console: &Console, typed: &Check) -> Result<Outcome, Failure> {
@@ -68,7 +68,7 @@ pub(super) fn run(console: &Console, typed: &Check) -> Result<Outcome, Failure> 
     if state == Health::Broken && console.common().quiet && !console.json() {
         console.error("damage was found");
     }
-    console.answer(&json!({ "state": state, "findings": findings, "problems": problems }), lines)?;
+    console.answer(&Checked::new(state, &findings, &problems), lines)?;
     match (state, failed) {
         // Damage that was found says more than that another one could not be read.
         (Health::Broken, _) | (_, None) => Ok(state.into()),

@@ -1,14 +1,14 @@
 //! `zsap derive`.
 
-use serde::Serialize;
-use zestful_sapling::family::{Report, inspect};
-use zestful_sapling::ops::{self, DeriveOutcome};
+use zestful_sapling::family::inspect;
+use zestful_sapling::ops;
 
 use super::run::{asked, perform};
 use crate::args::derive::Derive;
 use crate::args::values::with;
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
+use crate::report::json::Grown;
 use crate::report::text;
 
 pub(super) fn run(console: &Console, typed: &Derive) -> Result<Outcome, Failure> {
@@ -34,11 +34,4 @@ pub(super) fn run(console: &Console, typed: &Derive) -> Result<Outcome, Failure>
     outcome.unrecorded.iter().for_each(|why| console.warn(why));
     console.answer(&Grown { images: reports, outcome }, lines)?;
     Ok(Outcome::Done)
-}
-
-#[derive(Serialize)]
-struct Grown {
-    images: Vec<Report>,
-    #[serde(flatten)]
-    outcome: DeriveOutcome,
 }

@@ -1,6 +1,5 @@
 //! `zsap merge`.
 
-use serde::Serialize;
 use zestful_sapling::ops::{self, MergeEstimate, MergeOutcome, Operation, Plan, Planned};
 
 use super::run::{asked, finish};
@@ -8,6 +7,7 @@ use crate::args::merge::Merge;
 use crate::args::values::with;
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
+use crate::report::json::BothWays;
 use crate::report::text;
 use crate::watch;
 
@@ -22,13 +22,6 @@ pub(super) fn run(console: &Console, typed: &Merge) -> Result<Outcome, Failure> 
     let outcome = finish(console, &plan)?;
     console.answer(&outcome, merged(console, &outcome))?;
     Ok(Outcome::Done)
-}
-
-#[derive(Serialize)]
-struct BothWays<'a> {
-    #[serde(flatten)]
-    plan: &'a Plan,
-    ways: &'a [MergeEstimate],
 }
 
 /// The plan, and what the other way would have cost.

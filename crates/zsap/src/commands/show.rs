@@ -2,7 +2,6 @@
 
 use std::path::Path;
 
-use serde_json::json;
 use zestful_sapling::family::{ParentState, PlaceReport, Problem, Report, Totals, inspect, inspect_folder};
 use zestful_sapling::finding::Severity;
 use zestful_sapling::image::Kind;
@@ -11,6 +10,7 @@ use crate::advice;
 use crate::args::show::Show;
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
+use crate::report::json::Shown;
 use crate::report::table::Table;
 use crate::report::text;
 
@@ -41,8 +41,7 @@ pub(super) fn run(console: &Console, typed: &Show) -> Result<Outcome, Failure> {
             Err(error) => return Err(error.into()),
         }
     }
-    let totals = Totals::of_reports(&images);
-    console.answer(&json!({ "images": images, "problems": problems, "totals": totals }), lines)?;
+    console.answer(&Shown::new(&images, &problems), lines)?;
     failed.map_or(Ok(Outcome::Done), |error| Err(error.into()))
 }
 
@@ -102,9 +101,9 @@ fn image_lines(console: &Console, report: &Report) -> Vec<String> {
     }
     if let Some(work) = &report.under_way {
         lines.push(trouble(console, "unfinished", &work.message));
-        lines.extend(advice::next_for_work(work));
+        lines.extend(advice::lines_for_work(work));
     }
-    lines.extend(report.warnings.iter().map(|warning| {
+    lines.extend(report.findings.iter().map(|warning| {
         let word = if warning.severity() == Severity::Error { "damage" } else { "warning" };
         trouble(console, word, &warning.to_string())
     }));

@@ -4,13 +4,14 @@ use zestful_sapling::family::{Health, Problem, Status, status_of};
 
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
+use crate::report::json::FolderStatus;
 use crate::report::table::Table;
 use crate::report::text;
 use crate::{advice, args};
 
 pub(super) fn run(console: &Console, typed: &args::status::Status) -> Result<Outcome, Failure> {
     let status = status_of(&typed.folder)?;
-    console.answer(&status, lines(console, &status))?;
+    console.answer(&FolderStatus::from(&status), lines(console, &status))?;
     Ok(match status.state {
         Health::Attention if typed.ignore.is_some() => Outcome::Done,
         state => state.into(),
@@ -32,7 +33,7 @@ fn lines(console: &Console, status: &Status) -> Vec<String> {
     };
     let told = |problem: &Problem| {
         let word = if problem.severity == Health::Broken { "broken" } else { "note" };
-        let next = advice::next_for(problem).map(|next| format!("    next: {next}"));
+        let next = advice::told(&advice::next_for(problem)).map(|next| format!("    next: {next}"));
         std::iter::once(trouble(word, &problem.message)).chain(next)
     };
     // The worst comes first.
@@ -41,7 +42,7 @@ fn lines(console: &Console, status: &Status) -> Vec<String> {
     lines.extend(broken.into_iter().flat_map(told));
     for work in &status.under_way {
         lines.push(trouble(if work.holder.is_some() { "under way" } else { "unfinished" }, &work.message));
-        lines.extend(advice::next_for_work(work));
+        lines.extend(advice::lines_for_work(work));
     }
     lines.extend(notes.into_iter().flat_map(told));
     lines.extend(
@@ -70,8 +71,8 @@ fn lines(console: &Console, status: &Status) -> Vec<String> {
     if status.deepest > 1 {
         facts.push(format!("the deepest chain has {} layers", status.deepest));
     }
-    if let Some((path, since)) = &status.oldest_frozen {
-        facts.push(format!("oldest frozen layer {}, {}", text::name(path), text::age(Some(*since))));
+    if let Some(oldest) = &status.oldest_frozen {
+        facts.push(format!("oldest frozen layer {}, {}", text::name(&oldest.path), text::age(Some(oldest.since))));
     }
     if !status.pinned.is_empty() {
         facts.push(format!(

@@ -8,7 +8,7 @@ use crate::args::tree::Tree;
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
 use crate::report::table::Table;
-use crate::report::text;
+use crate::report::{json, text};
 
 pub(super) fn run(console: &Console, typed: &Tree) -> Result<Outcome, Failure> {
     let path = &typed.path;
@@ -40,15 +40,15 @@ pub(super) fn run(console: &Console, typed: &Tree) -> Result<Outcome, Failure> {
     for work in &family.under_way {
         let text = text::wrapped(&format!("  unfinished: {}", text::safe(&work.message)), "    ");
         lines.push(text.replacen("unfinished:", &console.alarming("unfinished:"), 1));
-        lines.extend(advice::next_for_work(work));
+        lines.extend(advice::lines_for_work(work));
     }
     for problem in &family.problems {
         let word = if problem.severity == Health::Broken { "broken:" } else { "note:" };
         let text = text::wrapped(&format!("  {word} {}", text::safe(&problem.message)), "    ");
         lines.push(text.replacen(word, &console.alarming(word), 1));
-        lines.extend(advice::next_for(problem).map(|next| format!("    next: {next}")));
+        lines.extend(advice::told(&advice::next_for(problem)).map(|next| format!("    next: {next}")));
     }
-    console.answer(&family, lines)?;
+    console.answer(&json::Tree::from(&family), lines)?;
     Ok(Outcome::Done)
 }
 

@@ -1,4 +1,7 @@
 //! How answers look.
 
+pub(crate) mod json;
+#[cfg(test)]
+mod schema;
 pub(crate) mod table;
 pub(crate) mod text;

@@ -7,7 +7,7 @@ use zestful_sapling::Error;
 use zestful_sapling::chain::{Chain, OpenOptions};
 use zestful_sapling::error::ParentProblemKind;
 
-use serde_json::Value;
+use serde_json::{Value, json};
 
 /// Words typed, exit status, and what standard output and standard error must hold.
 type Row<'a> = (&'a str, i32, &'a str, &'a str);
@@ -132,7 +132,9 @@ fn json_is_one_document_with_the_promised_keys() {
     assert_eq!((&show["parent"]["state"], &show["virtual_size"]), (&"ok".into(), &(1u64 << 30).into()));
     assert_eq!(scene.shown("fen-base.vhdx")["parent"], Value::Null);
     let tree = scene.json("tree");
-    assert_eq!(tree["roots"][0]["children"][0]["path"], "./germination-01.vhdx");
+    let absolute = std::fs::canonicalize(scene.path("")).unwrap().join("germination-01.vhdx");
+    let path = json!({ "absolute": absolute, "typed": "./germination-01.vhdx", "bytes": null });
+    assert_eq!(tree["roots"][0]["children"][0]["path"], path);
     assert_eq!(tree["problems"], Value::Array(vec![]));
     let plan = scene.json("copy germination-01.vhdx flat.raw --plan");
     keys(&plan, "operation steps files bytes_read bytes_written peak_extra_space warnings");

@@ -48,6 +48,9 @@ fn names_that_are_no_unicode_are_told_as_far_as_they_are() {
     }
     let status = scene.run("status --json");
     assert!(status.status == 3 && told(&status.out), "{}", status.out);
+    // Nothing of the name is lost.
+    let bytes = list.as_array().unwrap().iter().filter_map(|image| image["path"]["bytes"].as_str()).collect::<Vec<_>>();
+    assert!(bytes.len() == 1 && bytes[0].ends_with("6f64642dff2e76686478"), "{bytes:?}");
     scene.run("merge child.vhdx").expect("its twin", 4, "", "has other children than");
 }
 
@@ -186,7 +189,7 @@ fn the_status_of_unfinished_work_is_that_of_its_cause() {
     scene.run("resume now.vhdx").expect("held up", 4, "", "is open for writing in");
     scene.run("merge now.vhdx").expect("the same", 4, "", "is open for writing in");
     drop(writer);
-    scene.run("resume now.vhdx").expect("resume", 0, "", "");
+    scene.run("resume now.vhdx").expect("resume", 0, "moved", "");
     scene.run("bytes read now.vhdx --at 8M --len 1").expect("reads as before", 0, "\u{7}", "");
     scene.run("status").expect("status", 0, ": healthy", "");
 }

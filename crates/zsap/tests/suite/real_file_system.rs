@@ -66,8 +66,8 @@ fn an_ext4_volume_of_1_gib_survives_the_round_trip() {
     scene.run("derive base.vhdx child.vhdx").expect("derive", 0, "grew child.vhdx", "");
     assert!(write_changes(&scene, "volume.raw", "changed.raw", "child.vhdx") > 10);
     scene.run("check child.vhdx").expect("check", 0, "child.vhdx: healthy (2 files looked at)", "");
-    scene.run("copy base.vhdx base-again.raw").expect("copy", 0, "", "");
-    scene.run("copy child.vhdx child-again.raw").expect("copy", 0, "", "");
+    scene.run("copy base.vhdx base-again.raw").expect("copy", 0, "made base-again.raw", "");
+    scene.run("copy child.vhdx child-again.raw").expect("copy", 0, "made child-again.raw", "");
     for (volume, again) in [("volume.raw", "base-again.raw"), ("changed.raw", "child-again.raw")] {
         tool("e2fsck", &["-fn", again], &root);
         tool("cmp", &[volume, again], &root);

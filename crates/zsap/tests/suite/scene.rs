@@ -6,6 +6,8 @@ use std::path::PathBuf;
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
+use crate::documents::assert_fit;
+
 pub struct Scene {
     folder: tempfile::TempDir,
 }
@@ -18,6 +20,7 @@ pub struct Outcome {
 }
 
 impl Outcome {
+    /// The status, and a part of each stream; nothing stands for an empty stream.
     #[track_caller]
     pub fn expect(&self, case: &str, status: i32, out: &str, err: &str) {
         let all = format!("\n--- {case}: status {}\n{}--- standard error\n{}", self.status, self.out, self.err);
@@ -27,6 +30,7 @@ impl Outcome {
             text.contains(part) || text.split_whitespace().collect::<Vec<_>>().join(" ").contains(part)
         };
         assert!(holds(&self.out, out), "standard output lacks {out:?}{all}");
+        assert!(!out.is_empty() || self.out.is_empty(), "something on standard output{all}");
         assert!(holds(&self.err, err), "standard error lacks {err:?}{all}");
         if err.is_empty() {
             // What this host lets us see of other processes is no matter of the case.
@@ -66,11 +70,15 @@ impl Scene {
 
     pub fn run(&self, typed: &str) -> Outcome {
         let output = self.command(typed).stdin(Stdio::null()).output().unwrap();
-        Outcome {
+        let outcome = Outcome {
             status: output.status.code().unwrap_or(-1),
             out: String::from_utf8(output.stdout).unwrap(),
             err: String::from_utf8(output.stderr).unwrap(),
+        };
+        if typed.split(' ').any(|word| word == "--json") {
+            assert_fit(typed, outcome.status, &outcome.out, &outcome.err);
         }
+        outcome
     }
 
     pub fn json(&self, typed: &str) -> serde_json::Value {

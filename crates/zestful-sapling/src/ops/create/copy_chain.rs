@@ -3,6 +3,7 @@
 use std::ffi::OsString;
 use std::path::{Path, PathBuf};
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use uuid::Uuid;
 
@@ -173,14 +174,16 @@ pub struct CopyChainPlan {
 }
 
 /// What became of it.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[non_exhaustive]
 pub struct CopyChainOutcome {
     /// The copy of the current image.
-    #[serde(serialize_with = "crate::lossy::text")]
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "crate::path_data::PathData")]
     pub path: PathBuf,
     /// The copies, the current image's first.
-    #[serde(serialize_with = "crate::lossy::text")]
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "Vec<crate::path_data::PathData>")]
     pub layers: Vec<PathBuf>,
     /// Bytes of data that were written.
     pub bytes_written: u64,

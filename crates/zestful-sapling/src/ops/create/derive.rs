@@ -4,6 +4,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::sapling::Sapling;
@@ -141,11 +142,12 @@ pub struct DerivePlan {
 }
 
 /// What became of it.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[non_exhaustive]
 pub struct DeriveOutcome {
     /// The new images.
-    #[serde(serialize_with = "crate::lossy::text")]
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "Vec<crate::path_data::PathData>")]
     pub children: Vec<PathBuf>,
     /// Whether the base was frozen by this.
     pub newly_frozen: bool,

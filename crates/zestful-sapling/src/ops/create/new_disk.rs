@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use uuid::Uuid;
 
@@ -24,7 +25,7 @@ use crate::storage::ReadAt;
 use crate::transfer::digest_of;
 
 /// Which identity a copy has.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Identity {
     /// One of its own, so that both can be used side by side.
@@ -63,11 +64,12 @@ pub(in crate::ops) struct NewDisk {
 }
 
 /// What became of a plan for a new disk. Sizes are in bytes.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[non_exhaustive]
 pub struct NewDiskOutcome {
     /// The new image; of a disk in pieces the descriptor.
-    #[serde(serialize_with = "crate::lossy::text")]
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "crate::path_data::PathData")]
     pub path: PathBuf,
     /// Its format.
     pub format: Format,

@@ -2,6 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::chain::{Chain, DiskSide, OpenOptions};
@@ -13,7 +14,7 @@ use crate::storage::{folder_of, free_space, is_writable_folder};
 use crate::transfer::{Delta, cost_of};
 
 /// Which image takes in the other.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Direction {
     /// The ancestor takes in what the child and the layers between hold.
@@ -32,7 +33,7 @@ impl std::fmt::Display for Direction {
 }
 
 /// Under whose name the merged image stands.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum KeepName {
     /// The ancestor's.
@@ -42,7 +43,7 @@ pub enum KeepName {
 }
 
 /// One way to merge. Sizes are in bytes.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[non_exhaustive]
 pub struct MergeEstimate {
     /// Which image takes in the other.
@@ -52,13 +53,16 @@ pub struct MergeEstimate {
     /// Space that the host must have for it at the worst moment.
     pub peak_extra_space: u64,
     /// Images whose files change.
-    #[serde(serialize_with = "crate::lossy::text")]
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "Vec<crate::path_data::PathData>")]
     pub changed: Vec<PathBuf>,
     /// Names that vanish.
-    #[serde(serialize_with = "crate::lossy::text")]
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "Vec<crate::path_data::PathData>")]
     pub removed: Vec<PathBuf>,
     /// Images that grew from the child and must be told.
-    #[serde(serialize_with = "crate::lossy::text")]
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "Vec<crate::path_data::PathData>")]
     pub relinked: Vec<PathBuf>,
     /// Why it is not possible, if it is not.
     pub refused: Option<String>,

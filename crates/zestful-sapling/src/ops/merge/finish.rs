@@ -3,6 +3,7 @@
 
 use std::path::{Path, PathBuf};
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use uuid::Uuid;
 
@@ -17,22 +18,26 @@ use crate::sidecar::{ChildrenChange, Companion, NewChild, Reader, child_at};
 use crate::storage::{FileId, Held, inherit, mark_read_only, real, remove, rename_over, sync_folder, unmark_read_only};
 
 /// What became of it.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[non_exhaustive]
 pub struct MergeOutcome {
     /// Where the merged image stands.
-    #[serde(serialize_with = "crate::lossy::text")]
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "crate::path_data::PathData")]
     pub path: PathBuf,
     /// Bytes that were moved by this run.
     pub bytes_moved: u64,
     /// The names under which no image stands any more.
-    #[serde(serialize_with = "crate::lossy::text")]
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "Vec<crate::path_data::PathData>")]
     pub removed: Vec<PathBuf>,
     /// The children that record the merged image as their parent now.
-    #[serde(serialize_with = "crate::lossy::text")]
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "Vec<crate::path_data::PathData>")]
     pub relinked: Vec<PathBuf>,
     /// Children that were not where they had been: they must be relinked by hand.
-    #[serde(serialize_with = "crate::lossy::text")]
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "Vec<crate::path_data::PathData>")]
     pub missing: Vec<PathBuf>,
 }
 

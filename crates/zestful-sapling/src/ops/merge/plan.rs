@@ -360,7 +360,7 @@ impl MergeEstimate {
         let survivor = work.header.survivor().map_or(child, |member| &member.path);
         if survivor != work.header.result {
             plan.steps.push(format!("put {} in the place of {}", name(survivor), name(&work.header.result)));
-            plan.files.rename.push((survivor.to_owned(), work.header.result.clone()));
+            plan.renames(survivor, &work.header.result);
         }
         for path in self.removed.iter().filter(|path| *path != survivor) {
             plan.steps.push(format!("remove {}", name(path)));

@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::record::{State, TransplantPayload, TransplantRecord};
@@ -151,14 +152,16 @@ pub struct TransplantPlan {
 }
 
 /// What became of it.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[non_exhaustive]
 pub struct TransplantOutcome {
     /// The child.
-    #[serde(serialize_with = "crate::lossy::text")]
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "crate::path_data::PathData")]
     pub path: PathBuf,
     /// The base that it reads through now.
-    #[serde(serialize_with = "crate::lossy::text")]
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "crate::path_data::PathData")]
     pub parent: PathBuf,
     /// Bytes that had to be written into the child.
     pub bytes_written: u64,

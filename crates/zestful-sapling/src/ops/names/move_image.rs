@@ -77,7 +77,7 @@ impl MoveImage {
         let mut plan = Plan { operation: "move", ..Plan::default() };
         plan.steps.push(format!("finish the move to {} that was begun {:.0}", self.source.display(), before.started));
         plan.steps.push(format!("move it on to {}", self.target.display()));
-        plan.files.rename.push((self.source.clone(), self.target.clone()));
+        plan.renames(&self.source, &self.target);
         MovePlan { plan, request: self, looked: Vec::new(), held: Arc::default(), state: State::AfterAnother(before) }
     }
 
@@ -173,7 +173,7 @@ impl Operation for MoveImage {
             plan.files.change.push(child.clone());
         }
         plan.steps.push(format!("take the name {from} away"));
-        plan.files.rename.push((self.source.clone(), self.target.clone()));
+        plan.renames(&self.source, &self.target);
         if told.is_empty() && is_marked_read_only(&self.source)? {
             plan.warnings.push(format!(
                 "{from} was frozen for children, and none was found in {}: whoever has some elsewhere must relink them",

@@ -3,6 +3,7 @@
 use std::path::PathBuf;
 use std::sync::Arc;
 
+use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::unfreeze::is_left_frozen;
@@ -84,14 +85,16 @@ pub struct RemovePlan {
 }
 
 /// What became of it.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[non_exhaustive]
 pub struct RemoveOutcome {
     /// The name under which no image stands any more.
-    #[serde(serialize_with = "crate::lossy::text")]
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "crate::path_data::PathData")]
     pub removed: PathBuf,
     /// Its parent, when that stays frozen though no child of it is known any more.
-    #[serde(serialize_with = "crate::lossy::text")]
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "Option<crate::path_data::PathData>")]
     pub frozen_parent: Option<PathBuf>,
     /// What is still recorded in the parent's companion, and why.
     pub still_recorded: Option<String>,

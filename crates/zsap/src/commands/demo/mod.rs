@@ -12,6 +12,7 @@ use crate::args::Args;
 use crate::args::demo::Demo;
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
+use crate::report::json::Tree;
 use crate::report::text;
 
 /// Where the demo puts its notes: past the volume, on a part of the disk that nothing else uses.
@@ -81,7 +82,7 @@ pub(super) fn run(console: &Console, typed: &Demo) -> Result<Outcome, Failure> {
         "  mv fen-base.vhdx moved.vhdx; zsap tree       what a lost parent looks like",
     ])?;
     if console.json() {
-        console.document(&Family::of_folder(Path::new("."))?)?;
+        console.document(&Tree::from(&Family::of_folder(Path::new("."))?))?;
     }
     Ok(Outcome::Done)
 }

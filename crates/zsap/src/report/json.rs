@@ -1,0 +1,231 @@
+//! The documents that scripts read, where they say more than the library's own types: what may be typed next.
+
+use schemars::JsonSchema;
+use serde::Serialize;
+use zestful_sapling::family::{
+    CurrentDisk, Family, Health, Held, Node, OldestFrozen, Problem, ProblemKind, Report, Status, Totals, UnderWay,
+};
+use zestful_sapling::finding::Finding;
+use zestful_sapling::ops::{DeriveOutcome, MergeEstimate, Plan};
+use zestful_sapling::path_data::PathData;
+
+use crate::advice;
+
+/// Why a command failed.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct ErrorTold {
+    /// The family of the error.
+    pub(crate) kind: &'static str,
+    /// What, where, why and what to do.
+    pub(crate) message: String,
+    /// The argument list of the command that may be run next.
+    pub(crate) next: Option<Vec<String>>,
+}
+
+/// The document of a command that failed.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct ErrorDocument {
+    /// Why it failed.
+    pub(crate) error: ErrorTold,
+    /// What its plan had to say beforehand.
+    pub(crate) warnings: Vec<String>,
+}
+
+/// Something wrong with a file.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct ProblemTold {
+    /// The file.
+    path: PathData,
+    /// What it is.
+    code: ProblemKind,
+    /// How bad that is.
+    severity: Health,
+    /// What is wrong and what to do.
+    message: String,
+    /// The argument list of the command that may be run next.
+    next: Option<Vec<String>>,
+}
+
+impl From<&Problem> for ProblemTold {
+    fn from(problem: &Problem) -> Self {
+        Self {
+            path: problem.path.as_path().into(),
+            code: problem.code,
+            severity: problem.severity,
+            message: problem.message.clone(),
+            next: advice::first(&advice::next_for(problem)),
+        }
+    }
+}
+
+/// Work that was begun and is not finished.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct WorkTold<'a> {
+    #[serde(flatten)]
+    work: &'a UnderWay,
+    /// The argument list of the command that carries it on.
+    next: Option<Vec<String>>,
+    /// The argument list of the command that gives it up.
+    otherwise: Option<Vec<String>>,
+}
+
+impl<'a> From<&'a UnderWay> for WorkTold<'a> {
+    fn from(work: &'a UnderWay) -> Self {
+        let next = advice::next_for_work(work);
+        let otherwise = next.get(1).and_then(advice::Next::arguments);
+        Self { work, next: advice::first(&next), otherwise }
+    }
+}
+
+fn told<'a, T, U: From<&'a T>>(list: &'a [T]) -> Vec<U> {
+    list.iter().map(U::from).collect()
+}
+
+/// What `zsap show` answers. Sizes are in bytes.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct Shown<'a> {
+    /// The images that were asked for.
+    images: &'a [Report],
+    /// Those that cannot be read.
+    problems: Vec<ProblemTold>,
+    /// The images added up.
+    totals: Totals,
+}
+
+impl<'a> Shown<'a> {
+    pub(crate) fn new(images: &'a [Report], problems: &[Problem]) -> Self {
+        Self { images, problems: told(problems), totals: Totals::of_reports(images) }
+    }
+}
+
+/// What `zsap check` answers.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct Checked<'a> {
+    /// What the findings of all images come to.
+    state: Health,
+    /// What was found.
+    findings: &'a [Finding],
+    /// Images that could not be checked.
+    problems: Vec<ProblemTold>,
+}
+
+impl<'a> Checked<'a> {
+    pub(crate) fn new(state: Health, findings: &'a [Finding], problems: &[Problem]) -> Self {
+        Self { state, findings, problems: told(problems) }
+    }
+}
+
+/// What `zsap tree` answers. Sizes are in bytes.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct Tree<'a> {
+    /// How the worst of it is.
+    state: Health,
+    /// Images without a parent, or whose parent is not known, with all that grew from them.
+    roots: &'a [Node],
+    /// What is wrong, file by file.
+    problems: Vec<ProblemTold>,
+    /// What was begun and is not finished.
+    under_way: Vec<WorkTold<'a>>,
+    /// What they take together.
+    totals: Totals,
+    /// Bytes that full copies of all current disks would take on the host beyond what all images take now.
+    saved: u64,
+}
+
+impl<'a> From<&'a Family> for Tree<'a> {
+    fn from(family: &'a Family) -> Self {
+        Self {
+            state: family.state,
+            roots: &family.roots,
+            problems: told(&family.problems),
+            under_way: told(&family.under_way),
+            totals: family.totals,
+            saved: family.saved,
+        }
+    }
+}
+
+/// What `zsap status` answers. Sizes are in bytes.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct FolderStatus<'a> {
+    /// The folder.
+    folder: PathData,
+    /// How the worst of it is.
+    state: Health,
+    /// Images that were seen.
+    images: usize,
+    /// Families that they form.
+    families: usize,
+    /// What is wrong, file by file; the worst comes first.
+    problems: Vec<ProblemTold>,
+    /// What was begun and is not finished.
+    under_way: Vec<WorkTold<'a>>,
+    /// Images that somebody uses now, as far as this host tells.
+    held: &'a [Held],
+    /// The disks that guests write to.
+    current: &'a [CurrentDisk],
+    /// Images that are pinned.
+    pinned: Vec<PathData>,
+    /// Layers of the deepest chain.
+    deepest: usize,
+    /// The frozen layer that was not changed for the longest time.
+    oldest_frozen: Option<&'a OldestFrozen>,
+    /// The most that all current disks can still grow together.
+    most_growth: u64,
+    /// Free space of the file system that holds the folder.
+    host_free: u64,
+    /// What could not be looked at when writers were looked for.
+    not_seen: Option<&'a str>,
+}
+
+impl<'a> From<&'a Status> for FolderStatus<'a> {
+    fn from(status: &'a Status) -> Self {
+        Self {
+            folder: status.folder.as_path().into(),
+            state: status.state,
+            images: status.images,
+            families: status.families,
+            problems: told(&status.problems),
+            under_way: told(&status.under_way),
+            held: &status.held,
+            current: &status.current,
+            pinned: status.pinned.iter().map(|path| path.as_path().into()).collect(),
+            deepest: status.deepest,
+            oldest_frozen: status.oldest_frozen.as_ref(),
+            most_growth: status.most_growth,
+            host_free: status.host_free,
+            not_seen: status.not_seen.as_deref(),
+        }
+    }
+}
+
+/// What `zsap derive` answers.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct Grown {
+    /// The children.
+    pub(crate) images: Vec<Report>,
+    #[serde(flatten)]
+    pub(crate) outcome: DeriveOutcome,
+}
+
+/// What `zsap merge --plan` answers: the plan, and what each way would cost.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct BothWays<'a> {
+    #[serde(flatten)]
+    pub(crate) plan: &'a Plan,
+    /// The two ways.
+    pub(crate) ways: &'a [MergeEstimate],
+}
+
+/// What `zsap bytes` answers.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct BytesMoved {
+    /// The first byte of the disk.
+    pub(crate) offset: u64,
+    /// How many.
+    pub(crate) length: u64,
+    /// The file that they were written to, of bytes that were read.
+    pub(crate) file: Option<PathData>,
+    /// The bytes themselves as hexadecimal digits, of bytes that were read and went to no file.
+    pub(crate) hex: Option<String>,
+}

@@ -1,0 +1,80 @@
+//! The JSON Schemas in `docs/schema` are those of the types that the documents are written from.
+
+use schemars::generate::SchemaSettings;
+use schemars::{JsonSchema, Schema};
+use serde_json::{Value, json};
+use zestful_sapling::family::{Children, Report};
+use zestful_sapling::ops;
+
+use super::json::{BothWays, BytesMoved, Checked, ErrorDocument, FolderStatus, Grown, Shown, Tree};
+use crate::console::SCHEMA_VERSION;
+
+/// The schema of a document: the type's, with what every document has.
+fn schema_of<T: JsonSchema>(title: &str) -> Value {
+    let schema: Schema = SchemaSettings::draft2020_12().for_serialize().into_generator().into_root_schema_for::<T>();
+    let mut schema = schema.to_value();
+    let object = schema.as_object_mut().unwrap();
+    object.insert("title".to_owned(), title.into());
+    let mut add = |name: &str, what: Value| {
+        let properties = object.entry("properties").or_insert_with(|| json!({})).as_object_mut().unwrap();
+        if properties.insert(name.to_owned(), what).is_none() {
+            let required = object.entry("required").or_insert_with(|| json!([])).as_array_mut().unwrap();
+            required.push(name.into());
+        }
+    };
+    let version = "The form of all documents; it rises when a name or a type changes.";
+    add("schema_version", json!({ "description": version, "const": SCHEMA_VERSION }));
+    let warnings = "What the plan had to say beforehand.";
+    add("warnings", json!({ "description": warnings, "type": "array", "items": { "type": "string" } }));
+    schema
+}
+
+macro_rules! documents {
+    ($($name:literal: $type:ty,)+) => {
+        [$(($name, schema_of::<$type>(concat!("zsap: ", $name)))),+]
+    };
+}
+
+#[test]
+fn the_schemas_are_current() {
+    let documents = documents! {
+        "abandon": ops::Abandoned,
+        "bytes": BytesMoved,
+        "check": Checked<'_>,
+        "children": Children,
+        "copy": ops::NewDiskOutcome,
+        "copy-chain": ops::CopyChainOutcome,
+        "derive": Grown,
+        "diff": ops::Difference,
+        "error": ErrorDocument,
+        "identity": ops::FreshIdentityOutcome,
+        "make": Report,
+        "merge": ops::MergeOutcome,
+        "merge-plan": BothWays<'_>,
+        "move": ops::MoveOutcome,
+        "pin": ops::PinOutcome,
+        "pin-verify": ops::PinReport,
+        "plan": ops::Plan,
+        "relink": ops::RelinkOutcome,
+        "remove": ops::RemoveOutcome,
+        "resume": ops::Resumed,
+        "show": Shown<'_>,
+        "status": FolderStatus<'_>,
+        "transplant": ops::TransplantOutcome,
+        "tree": Tree<'_>,
+        "unfreeze": ops::UnfreezeOutcome,
+        "unpin": ops::UnpinOutcome,
+    };
+    let folder = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/schema");
+    let mut old: Vec<&str> = Vec::new();
+    for (name, schema) in &documents {
+        let (place, text) = (folder.join(format!("{name}.json")), format!("{schema:#}\n"));
+        if std::env::var_os("ZSAP_WRITE_DOCS").is_some() {
+            std::fs::create_dir_all(&folder).unwrap();
+            std::fs::write(&place, &text).unwrap();
+        }
+        old.extend((std::fs::read_to_string(&place).unwrap_or_default() != text).then_some(name));
+    }
+    assert!(old.is_empty(), "{old:?} are old: run the tests with ZSAP_WRITE_DOCS=1 to write them anew");
+    assert_eq!(std::fs::read_dir(folder).unwrap().count(), documents.len());
+}

@@ -1,0 +1,83 @@
+//! Whatever any test has the command answer as JSON keeps to the published schema of that answer.
+
+use std::path::Path;
+
+use serde_json::{Value, json};
+
+/// The schema that an answer keeps to, by what was typed.
+fn schema_of(typed: &str) -> &'static str {
+    let words: Vec<&str> = typed.split(' ').collect();
+    let has = |word: &str| words.contains(&word);
+    let command = words.iter().find(|word| !word.starts_with('-')).copied().unwrap_or_default();
+    match command {
+        "merge" if has("--plan") => "merge-plan",
+        _ if has("--plan") => "plan",
+        "pin" if has("--verify") => "pin-verify",
+        "copy" if has("--depth") => "copy-chain",
+        "demo" => "tree",
+        "abandon" => "abandon",
+        "bytes" => "bytes",
+        "check" => "check",
+        "children" => "children",
+        "copy" => "copy",
+        "derive" => "derive",
+        "diff" => "diff",
+        "identity" => "identity",
+        "make" => "make",
+        "merge" => "merge",
+        "move" => "move",
+        "pin" => "pin",
+        "relink" => "relink",
+        "remove" => "remove",
+        "resume" => "resume",
+        "show" => "show",
+        "status" => "status",
+        "transplant" => "transplant",
+        "tree" => "tree",
+        "unfreeze" => "unfreeze",
+        "unpin" => "unpin",
+        other => panic!("{other} has no schema"),
+    }
+}
+
+/// What a schema does not speak of is not there.
+fn close(schema: &mut Value) {
+    match schema {
+        Value::Object(fields) => {
+            fields.values_mut().for_each(close);
+            if fields.contains_key("properties") && !fields.contains_key("$ref") {
+                fields.insert("unevaluatedProperties".to_owned(), json!(false));
+            }
+        }
+        Value::Array(items) => items.iter_mut().for_each(close),
+        _ => {}
+    }
+}
+
+fn fits(name: &str, document: &Value) {
+    let place = Path::new(env!("CARGO_MANIFEST_DIR")).join(format!("../../docs/schema/{name}.json"));
+    let mut schema: Value = serde_json::from_slice(&std::fs::read(place).unwrap()).unwrap();
+    // A part that several documents have may stand among more fields than its own.
+    if let Some(parts) = schema.get("$defs").cloned() {
+        schema.as_object_mut().unwrap().remove("$defs");
+        close(&mut schema);
+        schema["$defs"] = parts;
+    }
+    let validator = jsonschema::validator_for(&schema).unwrap();
+    let wrong: Vec<String> =
+        validator.iter_errors(document).map(|error| format!("{}: {error}", error.instance_path)).collect();
+    assert!(wrong.is_empty(), "{name}: {wrong:#?}\n{document:#}");
+}
+
+/// One document on one of the two streams, and nothing else.
+pub fn assert_fit(typed: &str, status: i32, out: &str, err: &str) {
+    if [0, 3, 5].contains(&status) {
+        assert_eq!(err, "", "{typed}");
+        // Bytes that were asked for without a file are no document.
+        let document = serde_json::from_str(out).unwrap_or_else(|error| panic!("{typed}: {error}\n{out}"));
+        fits(schema_of(typed), &document);
+    } else {
+        assert_eq!(out, "", "{typed}");
+        fits("error", &serde_json::from_str(err).unwrap_or_else(|error| panic!("{typed}: {error}\n{err}")));
+    }
+}
