@@ -3,6 +3,65 @@
 //! Offsets are constants of a structure whose length its parser has checked before, so a place outside is a
 //! mistake of ours; it reads as zero rather than stopping the program.
 
+/// A place or a length in memory. What has no room there lies past the end of everything.
+pub(crate) const fn index(number: u64) -> usize {
+    if number > usize::MAX as u64 { usize::MAX } else { number as usize }
+}
+
+/// A length in memory as one in a file.
+pub(crate) const fn wide(length: usize) -> u64 {
+    length as u64
+}
+
+/// How often a unit goes into a number, and what is left. Nothing goes into no unit.
+pub(crate) const fn split(number: u64, unit: u64) -> (u64, u64) {
+    match (number.checked_div(unit), number.checked_rem(unit)) {
+        (Some(units), Some(rest)) => (units, rest),
+        _ => (0, number),
+    }
+}
+
+/// A part of a range that lies in one unit.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct Step {
+    /// The unit's number.
+    pub(crate) unit: u64,
+    /// Where the part begins in the unit.
+    pub(crate) within: u64,
+    /// Where it begins in the range.
+    pub(crate) done: u64,
+    /// Its length, never zero.
+    pub(crate) len: u64,
+}
+
+/// A range as parts that lie in one unit each: in one block, or in one page.
+pub(crate) fn in_units(offset: u64, len: u64, unit: u64) -> impl Iterator<Item = Step> {
+    let mut done = 0;
+    std::iter::from_fn(move || {
+        let (number, within) = split(offset.checked_add(done)?, unit);
+        let step = len.checked_sub(done)?.min(unit.checked_sub(within)?);
+        let part = Step { unit: number, within, done, len: step };
+        done = done.checked_add(step)?;
+        (step > 0).then_some(part)
+    })
+}
+
+/// Where the entry of this number stands in a list. One that has no room lies past the end of everything.
+pub(crate) const fn nth(first: usize, len: usize, number: usize) -> usize {
+    first.saturating_add(len.saturating_mul(number))
+}
+
+/// A number for a field of 32 bits. Who writes a field has bounded it; one that has no room becomes the largest, which is
+/// no place and no length.
+pub(crate) fn fit_u32(number: u64) -> u32 {
+    u32::try_from(number).unwrap_or(u32::MAX)
+}
+
+/// The same for 16 bits.
+pub(crate) fn fit_u16(number: u64) -> u16 {
+    u16::try_from(number).unwrap_or(u16::MAX)
+}
+
 pub(crate) fn le_u16(bytes: &[u8], at: usize) -> u16 {
     u16::from_le_bytes(array(bytes, at))
 }

@@ -11,6 +11,7 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use super::DiskExtent;
 use super::walk::{Origin, Walk};
+use crate::bytes::{fit_u32, index, split, wide};
 use crate::error::Result;
 use crate::image::{Image, Source};
 
@@ -57,17 +58,17 @@ impl Resolved {
             let data = if let Source::Data(at) = extent.source { Some((0, at)) } else { None };
             return Ok(DiskExtent { len: extent.len, data });
         }
-        let (number, within) = (offset / LEN, offset % LEN);
+        let (number, within) = split(offset, LEN);
         if let Some(found) = self.lock().known.get(&number) {
             return Ok(found.at(within, len));
         }
         let fresh = CachedRange::of(layers, number)?;
         let found = fresh.at(within, len);
         let mut all = self.lock();
-        if all.extents + fresh.starts.len() > MOST_EXTENTS {
+        if all.extents.saturating_add(fresh.starts.len()) > MOST_EXTENTS {
             *all = Neighbourhoods::default();
         }
-        all.extents += fresh.starts.len();
+        all.extents = all.extents.saturating_add(fresh.starts.len());
         all.known.insert(number, fresh);
         Ok(found)
     }
@@ -76,28 +77,30 @@ impl Resolved {
 impl CachedRange {
     /// Asks all layers.
     fn of(layers: &[Box<dyn Image>], number: u64) -> Result<Self> {
-        let (start, size) = (number * LEN, layers[0].info().virtual_size);
-        let end = (start + LEN).min(size);
+        let (start, size) = (number.saturating_mul(LEN), layers[0].info().virtual_size);
+        let end = start.saturating_add(LEN).min(size);
         let mut walk = Walk::through(layers, size).from(start);
         let mut found = Self::default();
         while let Some(part) = walk.next()? {
             let (layer, at) = match part.origin {
-                Origin::Data(layer, at) => (layer as u32, at),
+                Origin::Data(layer, at) => (fit_u32(wide(layer)), at),
                 Origin::Zero | Origin::Below => (ZEROS, 0),
             };
-            let within = part.offset - start;
+            let within = part.offset.saturating_sub(start);
             // What stands behind another in the disk and in its file goes on with it.
             let follows = match (found.places.last(), found.starts.last()) {
                 (Some((last, _)), _) if *last == ZEROS => layer == ZEROS,
-                (Some((last, there)), Some(from)) => *last == layer && there + (within - u64::from(*from)) == at,
+                (Some((last, there)), Some(from)) => {
+                    *last == layer && there.saturating_add(within.saturating_sub(u64::from(*from))) == at
+                }
                 _ => false,
             };
             if !follows {
-                found.starts.push(within as u32);
+                found.starts.push(fit_u32(within));
                 found.places.push((layer, at));
             }
-            found.end = within + part.len;
-            if part.offset + part.len >= end {
+            found.end = within.saturating_add(part.len);
+            if part.end() >= end {
                 break;
             }
         }
@@ -107,12 +110,13 @@ impl CachedRange {
     /// What is at a byte of it, at most `len`.
     fn at(&self, within: u64, len: u64) -> DiskExtent {
         let number = self.starts.partition_point(|start| u64::from(*start) <= within).saturating_sub(1);
-        let end = self.starts.get(number + 1).map_or(self.end, |next| u64::from(*next));
+        let end = self.starts.get(number.saturating_add(1)).map_or(self.end, |next| u64::from(*next));
         let (start, place) = (self.starts.get(number).copied().unwrap_or(0), self.places.get(number));
         let data = place.filter(|(layer, _)| *layer != ZEROS);
+        let before = within.saturating_sub(u64::from(start));
         DiskExtent {
             len: len.min(end.saturating_sub(within)).max(1),
-            data: data.map(|(layer, at)| (*layer as usize, at + (within - u64::from(start)))),
+            data: data.map(|(layer, at)| (index(u64::from(*layer)), at.saturating_add(before))),
         }
     }
 }

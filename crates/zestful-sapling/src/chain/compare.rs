@@ -5,6 +5,7 @@ use std::path::Path;
 
 use super::walk::{Origin, Walk, WalkPart};
 use super::{Chain, Disk, OpenOptions};
+use crate::bytes::{index, wide};
 use crate::error::{Error, Result};
 use crate::image::Image;
 use crate::storage::HostIdentity;
@@ -49,7 +50,7 @@ impl DiskSide {
 
     /// Reads any range; past the end there are zeros.
     pub(crate) fn read_at(&self, buffer: &mut [u8], offset: u64) -> Result<()> {
-        let room = self.virtual_size().saturating_sub(offset).min(buffer.len() as u64) as usize;
+        let room = index(self.virtual_size().saturating_sub(offset).min(wide(buffer.len())));
         let (inside, past) = buffer.split_at_mut(room);
         past.fill(0);
         match &self.chain {
@@ -82,7 +83,10 @@ impl<'a> Comparison<'a> {
         let shared = one.files.iter().rev().zip(other.files.iter().rev());
         let shared = shared.take_while(|(one, other)| one == other).count();
         let walk = |side: &'a DiskSide| SideWalk {
-            walk: side.chain.as_ref().map(|chain| Walk::new(chain, side.files.len() - shared).from(range.start)),
+            walk: side
+                .chain
+                .as_ref()
+                .map(|chain| Walk::new(chain, side.files.len().saturating_sub(shared)).from(range.start)),
             files: &side.files,
             part: None,
         };
@@ -115,7 +119,7 @@ impl<'a> Comparison<'a> {
             }
             _ => one != other,
         };
-        Ok(Some(ComparedRange { offset, len: self.offset - offset, differs, one }))
+        Ok(Some(ComparedRange { offset, len: self.offset.saturating_sub(offset), differs, one }))
     }
 }
 
@@ -129,12 +133,13 @@ impl SideWalk<'_> {
     /// Where the byte at `offset` comes from, and up to where that holds; offsets rise from call to call.
     fn at(&mut self, offset: u64, end: u64) -> Result<(Origin, u64)> {
         loop {
-            if let Some(part) = self.part.filter(|part| part.offset + part.len > offset) {
+            if let Some(part) = self.part.filter(|part| part.end() > offset) {
+                let before = offset.saturating_sub(part.offset);
                 let origin = match part.origin {
-                    Origin::Data(layer, at) => Origin::Data(layer, at + (offset - part.offset)),
+                    Origin::Data(layer, at) => Origin::Data(layer, at.saturating_add(before)),
                     other => other,
                 };
-                return Ok((origin, part.offset + part.len));
+                return Ok((origin, part.end()));
             }
             let next = match &mut self.walk {
                 Some(walk) => {

@@ -1,5 +1,6 @@
 //! What a guest sees, whatever lies behind it.
 
+use crate::bytes::{index, wide};
 use crate::error::{Error, Result};
 use crate::image::{Image, ImageInfo, Source};
 
@@ -44,7 +45,7 @@ pub trait Disk: Send + Sync {
             match extent.source {
                 Source::Data(at) => return Ok(DiskExtent { len, data: Some((number, at)) }),
                 Source::Zero => break,
-                Source::Parent => number += 1,
+                Source::Parent => number = number.saturating_add(1),
             }
         }
         Ok(DiskExtent { len, data: None })
@@ -55,16 +56,15 @@ pub trait Disk: Send + Sync {
     /// # Errors
     /// As [`Disk::extent_at`].
     fn read_at(&self, buffer: &mut [u8], offset: u64) -> Result<()> {
-        let mut done = 0;
-        while done < buffer.len() {
-            let at = offset + done as u64;
-            let extent = self.extent_at(at, (buffer.len() - done) as u64)?;
-            let part = &mut buffer[done..done + extent.len as usize];
+        let (mut rest, mut at) = (buffer, offset);
+        while !rest.is_empty() {
+            let extent = self.extent_at(at, wide(rest.len()))?;
+            let (part, behind) = rest.split_at_mut(index(extent.len).min(rest.len()));
             match extent.data.and_then(|(number, at)| self.layer(number).map(|layer| (layer, at))) {
                 Some((layer, at)) => layer.read_data(part, at)?,
                 None => part.fill(0),
             }
-            done += extent.len as usize;
+            (rest, at) = (behind, at.saturating_add(extent.len));
         }
         Ok(())
     }

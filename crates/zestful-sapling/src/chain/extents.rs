@@ -2,6 +2,7 @@
 
 use super::Disk;
 use super::walk::{Origin, Walk};
+use crate::bytes::split;
 use crate::error::Result;
 use crate::image::{Image, Source};
 
@@ -42,18 +43,18 @@ pub(crate) fn for_each_data_extent<'a>(
 /// Calls `act` with each part of the disk that this layer alone decides, in order: its data and, where it has a parent,
 /// its explicit zeros.
 pub(crate) fn for_each_part<'a>(layer: &'a dyn Image, mut act: impl FnMut(Part<'a>) -> Result<()>) -> Result<()> {
-    let (mut offset, size, hides) = (0, layer.info().virtual_size, layer.info().parent.is_some());
+    let (mut offset, size, hides) = (0u64, layer.info().virtual_size, layer.info().parent.is_some());
     while offset < size {
-        let extent = layer.extent_at(offset, size - offset)?;
+        let extent = layer.extent_at(offset, size.saturating_sub(offset))?;
         match extent.source {
             Source::Data(at) => split_by_holes(DataExtent { layer, at, offset, len: extent.len }, |part| match part {
                 Part::Zeros(_) if !hides => Ok(()),
                 part => act(part),
             })?,
-            Source::Zero if hides => act(Part::Zeros(offset..offset + extent.len))?,
+            Source::Zero if hides => act(Part::Zeros(offset..offset.saturating_add(extent.len)))?,
             Source::Zero | Source::Parent => {}
         }
-        offset += extent.len;
+        offset = offset.saturating_add(extent.len);
     }
     Ok(())
 }
@@ -62,18 +63,21 @@ pub(crate) fn for_each_part<'a>(layer: &'a dyn Image, mut act: impl FnMut(Part<'
 /// disk, since the holes of some hosts are finer.
 pub(crate) fn split_by_holes<'a>(whole: DataExtent<'a>, mut act: impl FnMut(Part<'a>) -> Result<()>) -> Result<()> {
     let DataExtent { layer, at, offset, len } = whole;
-    let (mut from, end) = (at, at + len);
+    let (mut from, end) = (at, at.saturating_add(len));
+    // From a place in the file to one of the disk.
+    let in_disk = |place: u64| offset.saturating_add(place.saturating_sub(at));
     let sector = u64::from(layer.info().logical_sector);
     while from < end {
-        let data = layer.host_data(from, end - from)?;
-        let data =
-            from + (data.start - from) / sector * sector..end.min(from + (data.end - from).next_multiple_of(sector));
+        let found = layer.host_data(from, end.saturating_sub(from))?;
+        let whole = |sectors: u64| from.saturating_add(sectors.saturating_mul(sector)).min(end);
+        let (first, _) = split(found.start.saturating_sub(from), sector);
+        let data = whole(first)..whole(found.end.saturating_sub(from).div_ceil(sector));
         if data.start > from {
-            act(Part::Zeros(offset + (from - at)..offset + (data.start - at)))?;
+            act(Part::Zeros(in_disk(from)..in_disk(data.start)))?;
         }
         if !data.is_empty() {
-            let len = data.end - data.start;
-            act(Part::Data(DataExtent { layer, at: data.start, offset: offset + (data.start - at), len }))?;
+            let len = data.end.saturating_sub(data.start);
+            act(Part::Data(DataExtent { layer, at: data.start, offset: in_disk(data.start), len }))?;
         }
         from = data.end;
     }
@@ -82,9 +86,9 @@ pub(crate) fn split_by_holes<'a>(whole: DataExtent<'a>, mut act: impl FnMut(Part
 
 /// How much data a disk holds at most, as far as tables and the host's holes tell.
 pub(crate) fn data_len(disk: &dyn Disk) -> Result<u64> {
-    let mut total = 0;
+    let mut total = 0u64;
     for_each_data_extent(disk, |stretch| {
-        total += stretch.len;
+        total = total.saturating_add(stretch.len);
         Ok(())
     })?;
     Ok(total)

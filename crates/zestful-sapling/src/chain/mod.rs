@@ -9,6 +9,8 @@
 //! # }
 //! ```
 
+#![cfg_attr(not(test), deny(clippy::as_conversions, clippy::arithmetic_side_effects))]
+
 mod cache;
 mod compare;
 mod disk;

@@ -45,7 +45,7 @@ impl<'a> Ascent<'a> {
 
     /// How many parents were found.
     pub(crate) fn depth(&self) -> usize {
-        self.seen.len() - 1
+        self.seen.len().saturating_sub(1)
     }
 }
 

@@ -3,6 +3,7 @@
 use std::io::{self, Read, Seek, SeekFrom, Write};
 
 use super::{ChainMut, Disk};
+use crate::bytes::wide;
 
 /// A window on a disk that reads, writes and seeks like a file.
 pub struct DiskStream<'a, D: ?Sized> {
@@ -39,8 +40,8 @@ impl<D: Disk + ?Sized> std::fmt::Debug for DiskStream<'_, D> {
 impl<D: Disk + ?Sized> Read for DiskStream<'_, D> {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         let len = self.room(buffer.len());
-        self.disk.read_at(&mut buffer[..len], self.start + self.position).map_err(io::Error::other)?;
-        self.position += len as u64;
+        self.disk.read_at(&mut buffer[..len], self.start.saturating_add(self.position)).map_err(io::Error::other)?;
+        self.position = self.position.saturating_add(wide(len));
         Ok(len)
     }
 }
@@ -48,8 +49,8 @@ impl<D: Disk + ?Sized> Read for DiskStream<'_, D> {
 impl Write for DiskStream<'_, ChainMut> {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
         let len = self.room(bytes.len());
-        self.disk.write_at(&bytes[..len], self.start + self.position).map_err(io::Error::other)?;
-        self.position += len as u64;
+        self.disk.write_at(&bytes[..len], self.start.saturating_add(self.position)).map_err(io::Error::other)?;
+        self.position = self.position.saturating_add(wide(len));
         Ok(len)
     }
 

@@ -19,6 +19,13 @@ pub(crate) struct WalkPart {
     pub(crate) origin: Origin,
 }
 
+impl WalkPart {
+    /// The first byte of the disk behind it.
+    pub(crate) fn end(&self) -> u64 {
+        self.offset.saturating_add(self.len)
+    }
+}
+
 /// Where a part of a disk comes from.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Origin {
@@ -98,12 +105,13 @@ impl<'a> Walk<'a> {
             }
             if !asked.range.contains(&offset) {
                 let extent = asked.layer.extent_at(offset, room)?;
-                (asked.range, asked.source) = (offset..offset + extent.len, extent.source);
+                (asked.range, asked.source) = (offset..offset.saturating_add(extent.len), extent.source);
             }
-            len = len.min(asked.range.end - offset);
+            len = len.min(asked.range.end.saturating_sub(offset));
             match asked.source {
                 Source::Data(at) => {
-                    origin = Origin::Data(number, at + (offset - asked.range.start));
+                    let before = offset.saturating_sub(asked.range.start);
+                    origin = Origin::Data(number, at.saturating_add(before));
                     break;
                 }
                 Source::Zero => {
@@ -113,7 +121,7 @@ impl<'a> Walk<'a> {
                 Source::Parent => {}
             }
         }
-        self.offset += len;
+        self.offset = offset.saturating_add(len);
         Ok(Some(WalkPart { offset, len, origin }))
     }
 }

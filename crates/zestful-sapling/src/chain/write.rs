@@ -2,6 +2,7 @@
 
 use super::cache::Resolved;
 use super::disk::{Disk, DiskExtent, check_extent};
+use crate::bytes::{index, split, wide};
 use crate::error::{Error, Result};
 use crate::image::{Image, ImageInfo, ImageMut, Source};
 
@@ -31,25 +32,26 @@ impl ChainMut {
     /// # Errors
     /// `Usage` when the range is not inside the disk; otherwise as [`ImageMut::write_at`].
     pub fn write_at(&mut self, bytes: &[u8], offset: u64) -> Result<()> {
-        self.check_inside(offset, bytes.len() as u64)?;
+        self.check_inside(offset, wide(bytes.len()))?;
         let sector = u64::from(self.info().logical_sector);
-        let mut done = 0;
-        while done < bytes.len() {
-            let at = offset + done as u64;
-            let left = bytes.len() - done;
-            let whole = left - left % sector as usize;
-            if at.is_multiple_of(sector) && whole > 0 {
-                self.current.write_at(&bytes[done..done + whole], at)?;
-                done += whole;
-                continue;
+        let (mut rest, mut at) = (bytes, offset);
+        while !rest.is_empty() {
+            let (sectors, _) = split(wide(rest.len()), sector);
+            let (number, within) = split(at, sector);
+            let len = match within {
+                0 if sectors > 0 => sectors.saturating_mul(sector),
+                _ => sector.saturating_sub(within),
+            };
+            let (part, behind) = rest.split_at(index(len).min(rest.len()));
+            if within == 0 && sectors > 0 {
+                self.current.write_at(part, at)?;
+            } else {
+                let (start, mut whole) = (number.saturating_mul(sector), vec![0; index(sector)]);
+                self.read_at(&mut whole, start)?;
+                whole[index(within)..][..part.len()].copy_from_slice(part);
+                self.current.write_at(&whole, start)?;
             }
-            let (start, within) = (at - at % sector, (at % sector) as usize);
-            let step = left.min(sector as usize - within);
-            let mut buffer = vec![0; sector as usize];
-            self.read_at(&mut buffer, start)?;
-            buffer[within..within + step].copy_from_slice(&bytes[done..done + step]);
-            self.current.write_at(&buffer, start)?;
-            done += step;
+            (rest, at) = (behind, at.saturating_add(wide(part.len())));
         }
         Ok(())
     }
@@ -61,14 +63,15 @@ impl ChainMut {
     pub fn zero_at(&mut self, offset: u64, len: u64) -> Result<()> {
         self.check_inside(offset, len)?;
         let sector = u64::from(self.info().logical_sector);
-        let end = offset + len;
-        let (first, last) = (offset.next_multiple_of(sector), end - end % sector);
+        let end = offset.saturating_add(len);
+        let first = offset.div_ceil(sector).saturating_mul(sector);
+        let last = split(end, sector).0.saturating_mul(sector);
         if first >= last {
-            return self.write_at(&vec![0; len as usize], offset);
+            return self.write_at(&vec![0; index(len)], offset);
         }
-        self.write_at(&vec![0; (first - offset) as usize], offset)?;
-        self.current.zero_at(first, last - first)?;
-        self.write_at(&vec![0; (end - last) as usize], last)
+        self.write_at(&vec![0; index(first.saturating_sub(offset))], offset)?;
+        self.current.zero_at(first, last.saturating_sub(first))?;
+        self.write_at(&vec![0; index(end.saturating_sub(last))], last)
     }
 
     /// Gives the current image another identity.
@@ -129,7 +132,10 @@ impl Disk for ChainMut {
                 let room = self.parents.first().map_or(0, |parent| parent.info().virtual_size.saturating_sub(offset));
                 if room > 0 {
                     let below = self.resolved.extent_at(&self.parents, offset, own.len.min(room))?;
-                    return Ok(DiskExtent { len: below.len, data: below.data.map(|(layer, at)| (layer + 1, at)) });
+                    return Ok(DiskExtent {
+                        len: below.len,
+                        data: below.data.map(|(layer, at)| (layer.saturating_add(1), at)),
+                    });
                 }
                 None
             }

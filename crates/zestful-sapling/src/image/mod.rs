@@ -1,5 +1,7 @@
 //! One image file, of whatever format: what it says of itself, where its ranges come from, reads and writes.
 
+#![cfg_attr(not(test), deny(clippy::as_conversions, clippy::arithmetic_side_effects))]
+
 mod open;
 pub mod pieces;
 mod probe;
@@ -14,7 +16,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
-use crate::bytes::is_zero;
+use crate::bytes::{index, is_zero, wide};
 use crate::error::Result;
 use crate::finding::Finding;
 use crate::storage::{Latched, ReadAt};
@@ -384,17 +386,17 @@ pub(crate) fn data_in(storage: &dyn ReadAt, at: u64, len: u64) -> Result<Range<u
 
 /// Whether a range of the storage holds nothing but zeros; holes are not read.
 pub(crate) fn reads_zero(storage: &dyn ReadAt, from: u64, len: u64) -> Result<bool> {
-    let mut buffer = vec![0; len.min(64 << 10) as usize];
-    let (mut at, end) = (from, from + len);
+    let mut buffer = vec![0; index(len.min(64 << 10))];
+    let (mut at, end) = (from, from.saturating_add(len));
     while at < end {
-        let data = data_in(storage, at, end - at)?;
-        let step = (data.end - data.start).min(buffer.len() as u64);
-        let part = &mut buffer[..step as usize];
+        let data = data_in(storage, at, end.saturating_sub(at))?;
+        let step = data.end.saturating_sub(data.start).min(wide(buffer.len()));
+        let part = &mut buffer[..index(step)];
         storage.read_at(part, data.start)?;
         if !is_zero(part) {
             return Ok(false);
         }
-        at = data.start + step;
+        at = data.start.saturating_add(step);
     }
     Ok(true)
 }

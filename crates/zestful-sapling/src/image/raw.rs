@@ -5,6 +5,7 @@ use std::sync::Arc;
 use uuid::Uuid;
 
 use super::{Extent, Format, Image, ImageInfo, ImageMut, Kind, ParentRecord, Source, Syncer, check_range, no_parent};
+use crate::bytes::wide;
 use crate::error::{Error, Result};
 use crate::finding::{Finding, RawFinding};
 use crate::storage::{Latched, Medium, ReadAt, Storage};
@@ -31,7 +32,8 @@ impl RawImage {
             Medium::Pieces { logical_sector } => (logical_sector, logical_sector),
             Medium::File => (SECTOR, SECTOR),
         };
-        let virtual_size = len - len % u64::from(logical_sector);
+        let remainder = len.checked_rem(u64::from(logical_sector)).unwrap_or(len);
+        let virtual_size = len.saturating_sub(remainder);
         if virtual_size == 0 {
             return Err(Error::usage(
                 format!("{} is only {len} bytes long", storage.path().display()),
@@ -39,9 +41,8 @@ impl RawImage {
             ));
         }
         let mut warnings = Vec::new();
-        if len != virtual_size {
-            let bytes = len - virtual_size;
-            warnings.push(Finding::new(RawFinding::Remainder { bytes }, virtual_size).at(storage.path()));
+        if remainder != 0 {
+            warnings.push(Finding::new(RawFinding::Remainder { bytes: remainder }, virtual_size).at(storage.path()));
         }
         let info = ImageInfo {
             format: Format::Raw,
@@ -118,7 +119,7 @@ impl Image for RawImageMut {
 
 impl ImageMut for RawImageMut {
     fn write_at(&mut self, bytes: &[u8], offset: u64) -> Result<()> {
-        check_range(&self.read.info, self.read.path(), offset, bytes.len() as u64)?;
+        check_range(&self.read.info, self.read.path(), offset, wide(bytes.len()))?;
         self.storage.write_at(bytes, offset)
     }
 

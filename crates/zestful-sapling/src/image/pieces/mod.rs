@@ -27,6 +27,7 @@ use std::path::{Path, PathBuf};
 use serde::{Deserialize, Serialize};
 
 use super::Format;
+use crate::bytes::{index, wide};
 use crate::error::{Error, Result};
 use crate::finding::{Finding, PiecesFinding};
 use crate::storage::{Access, FileStorage, folder_of};
@@ -183,9 +184,9 @@ fn parts(ends: &[u64], offset: u64, len: u64) -> impl Iterator<Item = (usize, u6
         let number = ends.partition_point(|end| *end <= at);
         let end = *ends.get(number)?;
         let start = number.checked_sub(1).map_or(0, |before| ends[before]);
-        let step = (len - done).min(end - at);
-        let part = (number, at - start, done as usize, step as usize);
-        done += step;
+        let step = len.checked_sub(done)?.min(end.checked_sub(at)?);
+        let part = (number, at.checked_sub(start)?, index(done), index(step));
+        done = done.checked_add(step)?;
         (step > 0).then_some(part)
     })
 }
@@ -197,11 +198,11 @@ fn digest(file: &FileStorage, size: u64, mut tick: impl FnMut(u64) -> Result<()>
     let mut buffer = vec![0; 1 << 20];
     let mut at = 0;
     while at < size {
-        let step = (size - at).min(buffer.len() as u64);
-        let bytes = &mut buffer[..step as usize];
+        let step = size.saturating_sub(at).min(wide(buffer.len()));
+        let bytes = &mut buffer[..index(step)];
         file.read_at(bytes, at)?;
         hasher.update(bytes);
-        at += step;
+        at = at.saturating_add(step);
         tick(step)?;
     }
     Ok(hasher.finalize().to_hex().to_string())

@@ -7,6 +7,7 @@ use std::sync::{Mutex, PoisonError};
 use std::time::SystemTime;
 
 use super::{Descriptor, OpenFiles, digest, parts, paths_of};
+use crate::bytes::wide;
 use crate::error::{Error, Result};
 use crate::finding::{Finding, PiecesFinding};
 use crate::progress::Progress;
@@ -43,7 +44,7 @@ impl Pieces {
     pub fn open(descriptor: &Path, access: Access) -> Result<Self> {
         let found = Descriptor::read(descriptor)?;
         let paths = paths_of(descriptor, &found);
-        let mut end = 0;
+        let mut end = 0u64;
         let mut ends = Vec::new();
         for (path, piece) in paths.iter().zip(&found.pieces) {
             let len = match std::fs::metadata(path) {
@@ -58,7 +59,7 @@ impl Pieces {
                 let kind = PiecesFinding::Size { piece: piece.name.clone(), length: len, right: piece.size };
                 return Err(Finding::new(kind, 0).at(path).into());
             }
-            end += piece.size;
+            end = end.saturating_add(piece.size);
             ends.push(end);
         }
         let files = OpenFiles::new(paths, access);
@@ -125,9 +126,9 @@ impl ReadAt for Pieces {
     fn read_at(&self, buffer: &mut [u8], offset: u64) -> Result<()> {
         let len = buffer.len();
         let mut read = 0;
-        for (number, at, within, step) in parts(&self.ends, offset, len as u64) {
-            self.make_sure(number, |_| Ok(()))?.read_at(&mut buffer[within..within + step], at)?;
-            read += step;
+        for (number, at, within, step) in parts(&self.ends, offset, wide(len)) {
+            self.make_sure(number, |_| Ok(()))?.read_at(&mut buffer[within..][..step], at)?;
+            read = within.saturating_add(step);
         }
         match read == len {
             true => Ok(()),
@@ -142,17 +143,18 @@ impl ReadAt for Pieces {
         let first = self.ends.partition_point(|end| *end <= offset);
         for number in first..self.ends.len() {
             let start = number.checked_sub(1).map_or(0, |before| self.ends[before]);
-            let size = self.ends[number] - start;
+            let size = self.ends[number].saturating_sub(start);
             let found = self.files.get(number)?.next_data(offset.saturating_sub(start))?;
             if let Some(data) = found.filter(|data| data.start < size) {
-                return Ok(Some(start + data.start..start + data.end.min(size)));
+                let in_disk = |at: u64| start.saturating_add(at);
+                return Ok(Some(in_disk(data.start)..in_disk(data.end.min(size))));
             }
         }
         Ok(None)
     }
 
     fn allocated(&self) -> Result<u64> {
-        (0..self.ends.len()).try_fold(0, |sum, number| Ok(sum + self.files.get(number)?.allocated()?))
+        (0..self.ends.len()).try_fold(0u64, |sum, number| Ok(sum.saturating_add(self.files.get(number)?.allocated()?)))
     }
 
     fn medium(&self) -> Medium {

@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use super::{Descriptor, OpenFiles, Piece, VERSION, digest, parts, piece_path, stem_of};
+use crate::bytes::{index, wide};
 use crate::error::{Error, Result};
 use crate::image::Format;
 use crate::progress::Progress;
@@ -37,7 +38,7 @@ impl StagedPieces {
     /// The names that a disk would take.
     pub(crate) fn names(descriptor: &Path, size: u64, piece_size: u64) -> Vec<PathBuf> {
         let stem = stem_of(descriptor);
-        (0..size.div_ceil(piece_size)).map(|number| piece_path(&stem, number as usize)).collect()
+        (0..size.div_ceil(piece_size)).map(|number| piece_path(&stem, index(number))).collect()
     }
 
     /// Creates all pieces, empty but with their sizes.
@@ -45,7 +46,7 @@ impl StagedPieces {
         refuse_existing(descriptor)?;
         let targets = Self::names(descriptor, size, piece_size);
         targets.iter().try_for_each(|target| refuse_existing(target))?;
-        let ends: Vec<u64> = (1..=targets.len() as u64).map(|n| n.saturating_mul(piece_size).min(size)).collect();
+        let ends: Vec<u64> = (1..=wide(targets.len())).map(|n| n.saturating_mul(piece_size).min(size)).collect();
         let paths = targets.iter().map(|target| temporary_name(target)).collect();
         let files = OpenFiles::new(paths, Access::Write);
         let set = Set { files, ends, name: descriptor.to_owned(), logical_sector };
@@ -53,7 +54,8 @@ impl StagedPieces {
         let mut start = 0;
         for ((path, target), end) in staged.set.files.paths.iter().zip(&staged.targets).zip(&staged.set.ends) {
             let file = OpenOptions::new().write(true).create_new(true).open(path);
-            file.and_then(|file| file.set_len(end - start)).map_err(|e| Error::io("create", target, e))?;
+            file.and_then(|file| file.set_len(end.saturating_sub(start)))
+                .map_err(|e| Error::io("create", target, e))?;
             start = *end;
         }
         Ok(staged)
@@ -65,8 +67,8 @@ impl StagedPieces {
 
     /// Has the host set the space of a range aside.
     pub(crate) fn reserve(&self, range: Range<u64>) -> Result<()> {
-        for (number, at, _, step) in parts(&self.set.ends, range.start, range.end - range.start) {
-            self.set.files.get(number)?.reserve(at..at + step as u64)?;
+        for (number, at, _, step) in parts(&self.set.ends, range.start, range.end.saturating_sub(range.start)) {
+            self.set.files.get(number)?.reserve(at..at.saturating_add(wide(step)))?;
         }
         Ok(())
     }
@@ -96,7 +98,8 @@ impl StagedPieces {
         for (number, end) in self.set.ends.iter().enumerate() {
             let file = self.set.files.get(number)?;
             file.sync()?;
-            let blake3 = digest(&file, end - start, |bytes| {
+            let size = end.saturating_sub(start);
+            let blake3 = digest(&file, size, |bytes| {
                 progress.advance(bytes);
                 progress.check()
             })?;
@@ -104,7 +107,7 @@ impl StagedPieces {
                 let path = self.targets[number].display();
                 Error::usage(format!("the name {path} cannot be put into a descriptor"), "use valid Unicode")
             })?;
-            pieces.push(Piece { name: name.to_owned(), size: end - start, blake3 });
+            pieces.push(Piece { name: name.to_owned(), size, blake3 });
             self.set.files.close(number);
             start = *end;
         }
@@ -124,7 +127,7 @@ impl StagedPieces {
         staged.settle()?;
         for (temporary, target) in self.set.files.paths.iter().zip(&self.targets) {
             rename_new(temporary, target)?;
-            self.published += 1;
+            self.published = self.published.saturating_add(1);
         }
         sync_folder(&self.descriptor)?;
         staged.publish()?;
@@ -153,8 +156,8 @@ impl Set {
     ) -> Result<()> {
         let mut done = 0;
         for (number, at, within, step) in parts(&self.ends, offset, len) {
-            act(&*self.files.get(number)?, at, within..within + step)?;
-            done += step as u64;
+            act(&*self.files.get(number)?, at, within..within.saturating_add(step))?;
+            done = wide(within.saturating_add(step));
         }
         match done == len {
             true => Ok(()),
@@ -171,7 +174,7 @@ impl ReadAt for Set {
         Ok(self.ends.last().copied().unwrap_or(0))
     }
     fn read_at(&self, buffer: &mut [u8], offset: u64) -> Result<()> {
-        self.each(offset, buffer.len() as u64, |file, at, part| file.read_at(&mut buffer[part], at))
+        self.each(offset, wide(buffer.len()), |file, at, part| file.read_at(&mut buffer[part], at))
     }
     fn medium(&self) -> Medium {
         Medium::Pieces { logical_sector: self.logical_sector }
@@ -180,7 +183,7 @@ impl ReadAt for Set {
 
 impl Storage for Set {
     fn write_at(&self, bytes: &[u8], offset: u64) -> Result<()> {
-        self.each(offset, bytes.len() as u64, |file, at, part| file.write_at(&bytes[part], at))
+        self.each(offset, wide(bytes.len()), |file, at, part| file.write_at(&bytes[part], at))
     }
     fn set_len(&self, len: u64) -> Result<()> {
         match len == self.len()? {
@@ -193,6 +196,6 @@ impl Storage for Set {
         Ok(())
     }
     fn punch_hole(&self, offset: u64, len: u64) -> Result<()> {
-        self.each(offset, len, |file, at, part| file.punch_hole(at, part.len() as u64))
+        self.each(offset, len, |file, at, part| file.punch_hole(at, wide(part.len())))
     }
 }

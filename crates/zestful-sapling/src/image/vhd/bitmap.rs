@@ -3,6 +3,7 @@
 use std::collections::{HashMap, VecDeque};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
+use crate::bytes::{fit_u32, in_units, index};
 use crate::error::Result;
 use crate::storage::ReadAt;
 
@@ -59,7 +60,7 @@ impl Bitmaps {
         fill(&mut map.bytes, first, count);
         if !std::mem::replace(&mut map.changed, true) {
             let len = map.bytes.len();
-            cache.changed += len;
+            cache.changed = cache.changed.saturating_add(len);
             cache.order.retain(|kept| *kept != place);
         }
         Ok(true)
@@ -70,8 +71,8 @@ impl Bitmaps {
         let mut cache = self.lock();
         cache.forget(place);
         cache.make_room(bytes.len());
-        cache.kept += bytes.len();
-        cache.changed += bytes.len();
+        cache.kept = cache.kept.saturating_add(bytes.len());
+        cache.changed = cache.changed.saturating_add(bytes.len());
         cache.maps.insert(place, Map { bytes, changed: true });
     }
 
@@ -110,10 +111,10 @@ impl Cache {
         if self.maps.contains_key(&place) {
             return Ok(());
         }
-        self.make_room(len as usize);
-        let mut bytes = vec![0; len as usize];
+        self.make_room(index(len));
+        let mut bytes = vec![0; index(len)];
         storage.read_at(&mut bytes, place)?;
-        self.kept += bytes.len();
+        self.kept = self.kept.saturating_add(bytes.len());
         self.maps.insert(place, Map { bytes, changed: false });
         self.order.push_back(place);
         Ok(())
@@ -121,16 +122,17 @@ impl Cache {
 
     /// What changed stays, whatever that takes.
     fn make_room(&mut self, len: usize) {
-        while self.kept + len > MOST_KEPT {
+        while self.kept.saturating_add(len) > MOST_KEPT {
             let Some(oldest) = self.order.pop_front() else { break };
-            self.kept -= self.maps.remove(&oldest).map_or(0, |map| map.bytes.len());
+            let gone = self.maps.remove(&oldest).map_or(0, |map| map.bytes.len());
+            self.kept = self.kept.saturating_sub(gone);
         }
     }
 
     fn forget(&mut self, place: u64) {
         if let Some(map) = self.maps.remove(&place) {
-            self.kept -= map.bytes.len();
-            self.changed -= if map.changed { map.bytes.len() } else { 0 };
+            self.kept = self.kept.saturating_sub(map.bytes.len());
+            self.changed = self.changed.saturating_sub(if map.changed { map.bytes.len() } else { 0 });
             self.order.retain(|kept| *kept != place);
         }
     }
@@ -138,29 +140,25 @@ impl Cache {
 
 /// Whether sector `first` is present, and for how many sectors (at most `most`) the same holds.
 pub(super) fn run(bytes: &[u8], first: u64, most: u64) -> (bool, u64) {
-    let bit = |sector: u64| bytes.get((sector / 8) as usize).is_some_and(|byte| byte << (sector % 8) & 0x80 != 0);
-    let value = bit(first);
-    let whole = if value { 0xFF } else { 0 };
-    let mut done = 0;
-    while done < most {
-        let sector = first + done;
-        if sector.is_multiple_of(8) && most - done >= 8 && bytes.get((sector / 8) as usize) == Some(&whole) {
-            done += 8;
-        } else if bit(sector) == value {
-            done += 1;
-        } else {
-            break;
+    let byte = |number: u64| bytes.get(index(number)).copied().unwrap_or_default();
+    let value = (byte(first / 8) << (first % 8)) & 0x80 != 0;
+    for step in in_units(first, most, 8) {
+        let byte = byte(step.unit);
+        let differs = (if value { !byte } else { byte }) << (step.within % 8);
+        let same = u64::from(differs.leading_zeros());
+        if same < step.len {
+            return (value, step.done.saturating_add(same));
         }
     }
-    (value, done)
+    (value, most)
 }
 
 /// Sets the bits of `count` sectors from `first` on.
 pub(super) fn fill(bytes: &mut [u8], first: u64, count: u64) {
-    for sector in first..first + count {
-        if let Some(byte) = bytes.get_mut((sector / 8) as usize) {
-            *byte |= 0x80 >> (sector % 8);
-        }
+    for step in in_units(first, count, 8) {
+        let Some(byte) = bytes.get_mut(index(step.unit)) else { break };
+        let from = 0xFF_u8 >> (step.within % 8);
+        *byte |= from & !0xFF_u8.checked_shr(fit_u32(step.within.saturating_add(step.len))).unwrap_or_default();
     }
 }
 

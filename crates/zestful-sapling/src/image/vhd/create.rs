@@ -5,6 +5,7 @@ use uuid::Uuid;
 use super::footer::{DiskType, Footer, now};
 use super::header::{self, DynamicHeader};
 use super::{DEFAULT_BLOCK_SIZE, MAX_VIRTUAL_SIZE, SECTOR, locator};
+use crate::bytes::{fit_u32, index, wide};
 use crate::error::{Error, Result};
 use crate::image::ParentRecord;
 use crate::size::format_size;
@@ -77,9 +78,14 @@ impl CreateOptions {
         self.virtual_size.div_ceil(self.block_size())
     }
 
+    /// Bytes of the table, in whole sectors.
+    fn table_len(&self) -> u64 {
+        self.blocks().saturating_mul(4).div_ceil(SECTOR).saturating_mul(SECTOR)
+    }
+
     /// Bytes that an empty image takes at most, its data not counted.
     pub fn metadata_len(&self) -> u64 {
-        if self.fixed { SECTOR } else { (self.blocks() * 4).next_multiple_of(SECTOR) + (8 << 10) }
+        if self.fixed { SECTOR } else { self.table_len().saturating_add(8 << 10) }
     }
 
     /// Lays the image out in empty storage. The caller syncs it and gives it its name; before that it is nothing.
@@ -95,17 +101,17 @@ impl CreateOptions {
             return storage.write_at(footer.bytes(), size);
         }
         let header_at = SECTOR;
-        let table_at = header_at + header::LEN as u64;
+        let table_at = header_at.saturating_add(wide(header::LEN));
         let entries = self.blocks();
-        let table = vec![0xFF; (entries * 4).next_multiple_of(SECTOR) as usize];
-        let mut header = DynamicHeader::new(table_at, entries as u32, self.block_size() as u32);
-        let mut end = table_at + table.len() as u64;
+        let table = vec![0xFF; index(self.table_len())];
+        let mut header = DynamicHeader::new(table_at, fit_u32(entries), fit_u32(self.block_size()));
+        let mut end = table_at.saturating_add(wide(table.len()));
         let mut kind = DiskType::DYNAMIC;
         if let Some(parent) = &self.parent {
             kind = DiskType::DIFFERENCING;
             let (locators, bytes) = locator::encode(&parent.relative, parent.absolute.as_deref(), end);
             storage.write_at(&bytes, end)?;
-            end += bytes.len() as u64;
+            end = end.saturating_add(wide(bytes.len()));
             header =
                 header.with_parent(parent.identity, parent.time_stamp.unwrap_or_default(), &parent.name, &locators);
         }

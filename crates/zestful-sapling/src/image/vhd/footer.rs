@@ -4,7 +4,7 @@
 use uuid::Uuid;
 
 use super::{SECTOR, checksum};
-use crate::bytes::{array, be_u32, be_u64, put};
+use crate::bytes::{array, be_u32, be_u64, fit_u16, index, put};
 use crate::error::Result;
 use crate::finding::{Fault, Finding, VhdFinding};
 use crate::storage::ReadAt;
@@ -138,21 +138,22 @@ pub(super) fn now() -> u32 {
 /// Cylinders, heads and sectors per track, by the specification's algorithm. They never limit reading.
 pub(super) fn geometry(size: u64) -> [u8; 4] {
     let total = (size / SECTOR).min(65535 * 16 * 255);
-    let (cylinders_heads, heads, sectors);
+    let (cylinders_heads, heads, sectors): (u64, u64, u64);
     if total >= 65535 * 16 * 63 {
         (cylinders_heads, heads, sectors) = (total / 255, 16, 255);
     } else {
         let mut chosen = (total / 17, (total / 17).div_ceil(1024).max(4), 17);
-        if chosen.0 >= chosen.1 * 1024 || chosen.1 > 16 {
+        if chosen.0 / 1024 >= chosen.1 || chosen.1 > 16 {
             chosen = (total / 31, 16, 31);
         }
-        if chosen.0 >= chosen.1 * 1024 {
+        if chosen.0 / 1024 >= chosen.1 {
             chosen = (total / 63, 16, 63);
         }
         (cylinders_heads, heads, sectors) = chosen;
     }
-    let cylinders = ((cylinders_heads / heads) as u16).to_be_bytes();
-    [cylinders[0], cylinders[1], heads as u8, sectors as u8]
+    let [high, low] = fit_u16(cylinders_heads.checked_div(heads).unwrap_or_default()).to_be_bytes();
+    // Both are 255 at the most.
+    [high, low, heads.to_le_bytes()[0], sectors.to_le_bytes()[0]]
 }
 
 /// Where the footer was found.
@@ -171,13 +172,13 @@ pub(super) fn select(storage: &dyn ReadAt, findings: &mut Vec<Finding>) -> Resul
     if len < SECTOR - 1 {
         return Err(Finding::new(VhdFinding::TooShort { len }, end).into());
     }
-    let copy = read(storage, 0, len)?;
+    let (copy, early) = (read(storage, 0, len)?, len.saturating_sub(SECTOR - 1));
     // Very old writers left out the last reserved byte.
-    let at_end = match (read(storage, end, len)?, read(storage, len - (SECTOR - 1), len)?) {
+    let at_end = match (read(storage, end, len)?, read(storage, early, len)?) {
         (Ok(footer), _) => Ok((footer, end)),
         (Err(_), Ok(footer)) => {
-            findings.push(Finding::new(VhdFinding::FooterShort, len - (SECTOR - 1)));
-            Ok((footer, len - (SECTOR - 1)))
+            findings.push(Finding::new(VhdFinding::FooterShort, early));
+            Ok((footer, early))
         }
         (Err(fault), Err(_)) => Err(fault),
     };
@@ -218,7 +219,7 @@ pub(super) fn select(storage: &dyn ReadAt, findings: &mut Vec<Finding>) -> Resul
 
 fn read(storage: &dyn ReadAt, at: u64, len: u64) -> Result<std::result::Result<Footer, Fault>> {
     let mut bytes = [0; LEN];
-    let there = (len - at).min(SECTOR) as usize;
+    let there = index(len.saturating_sub(at).min(SECTOR));
     storage.read_at(&mut bytes[..there], at)?;
     Ok(Footer::parse(&bytes))
 }

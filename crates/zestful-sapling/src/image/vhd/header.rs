@@ -3,7 +3,7 @@
 use uuid::Uuid;
 
 use super::{SECTOR, checksum};
-use crate::bytes::{array, be_u32, be_u64, put};
+use crate::bytes::{array, be_u32, be_u64, nth, put};
 use crate::finding::{Fault, Finding, VhdFinding};
 
 pub(super) const LEN: usize = 1024;
@@ -71,11 +71,11 @@ impl DynamicHeader {
         let text: Vec<u8> = name.encode_utf16().flat_map(u16::to_be_bytes).collect();
         put(&mut self.bytes, PARENT_NAME, &text[..text.len().min(PARENT_NAME_LEN - 2)]);
         for (number, locator) in locators.iter().take(MOST_LOCATORS).enumerate() {
-            let at = LOCATORS + LOCATOR_LEN * number;
-            put(&mut self.bytes, at, &locator.code);
-            put(&mut self.bytes, at + 4, &locator.space.to_be_bytes());
-            put(&mut self.bytes, at + 8, &locator.len.to_be_bytes());
-            put(&mut self.bytes, at + 16, &locator.offset.to_be_bytes());
+            let entry = &mut self.bytes[nth(LOCATORS, LOCATOR_LEN, number)..];
+            put(entry, 0, &locator.code);
+            put(entry, 4, &locator.space.to_be_bytes());
+            put(entry, 8, &locator.len.to_be_bytes());
+            put(entry, 16, &locator.offset.to_be_bytes());
         }
         self.sealed()
     }
@@ -113,13 +113,13 @@ impl DynamicHeader {
     }
 
     pub(super) fn locators(&self) -> impl Iterator<Item = LocatorEntry> + '_ {
-        (0..MOST_LOCATORS).map(|number| LOCATORS + LOCATOR_LEN * number).filter_map(|at| {
-            let code = array(&self.bytes, at);
+        self.bytes[LOCATORS..].chunks_exact(LOCATOR_LEN).take(MOST_LOCATORS).filter_map(|entry| {
+            let code = array(entry, 0);
             (code != [0; 4]).then(|| LocatorEntry {
                 code,
-                space: be_u32(&self.bytes, at + 4),
-                len: be_u32(&self.bytes, at + 8),
-                offset: be_u64(&self.bytes, at + 16),
+                space: be_u32(entry, 4),
+                len: be_u32(entry, 8),
+                offset: be_u64(entry, 16),
             })
         })
     }

@@ -5,8 +5,8 @@ use std::ops::Range;
 
 use super::footer::{DiskType, Footer, FooterPlace, select};
 use super::header::{self, DynamicHeader};
-use super::{SECTOR, locator};
-use crate::bytes::be_u32;
+use super::{SECTOR, SECTOR_BYTES, locator};
+use crate::bytes::{be_u32, in_units, index, wide};
 use crate::error::Result;
 use crate::finding::{Finding, VhdFinding};
 use crate::image::{Format, ImageInfo, Kind, ParentReference};
@@ -49,26 +49,26 @@ pub(super) struct Blocks {
 impl Blocks {
     /// Bytes that a block takes with its bitmap.
     pub(super) fn stride(&self) -> u64 {
-        self.bitmap_len + self.block_size
+        self.bitmap_len.saturating_add(self.block_size)
     }
 
     /// Where a block's bitmap begins.
     pub(super) fn place(&self, block: u64) -> Option<u64> {
-        let entry = self.table.get(block as usize).copied().unwrap_or(UNUSED);
-        (entry != UNUSED).then(|| u64::from(entry) * SECTOR)
+        let entry = self.table.get(index(block)).copied().unwrap_or(UNUSED);
+        (entry != UNUSED).then(|| place_of(entry))
     }
 
     /// What lies between all that the image knows of and has room for a block, in order.
     pub(super) fn gaps(&self) -> Vec<Range<u64>> {
         let mut starts: Vec<u32> = self.table.iter().copied().filter(|entry| *entry != UNUSED).collect();
         starts.sort_unstable();
-        let blocks = starts.into_iter().map(|entry| u64::from(entry) * SECTOR);
+        let blocks = starts.into_iter().map(place_of);
         let mut structures = self.structures.clone();
         structures.sort_unstable();
         let mut structures = structures.into_iter().peekable();
         let (mut gaps, mut at) = (Vec::new(), 0);
         let mut pass = |start: u64, end: u64| {
-            if at + self.stride() <= start {
+            if self.stride().saturating_add(at) <= start {
                 gaps.push(at..start);
             }
             at = at.max(end.next_multiple_of(SECTOR));
@@ -77,7 +77,7 @@ impl Blocks {
             while let Some((start, end)) = structures.next_if(|(start, _)| *start < block) {
                 pass(start, end);
             }
-            pass(block, block + self.stride());
+            pass(block, block.saturating_add(self.stride()));
         }
         structures.for_each(|(start, end)| pass(start, end));
         gaps
@@ -85,25 +85,26 @@ impl Blocks {
 
     /// A place for a block in a gap, where the block's data begins where those of the host do if that fits.
     pub(super) fn place_in(&self, gap: &Range<u64>) -> Option<u64> {
-        let fits = |place: &u64| place + self.stride() <= gap.end;
+        let fits = |place: &u64| place.saturating_add(self.stride()) <= gap.end;
         Some(self.aligned(gap.start)).filter(fits).or(Some(gap.start)).filter(fits)
     }
 
     /// The first place from `at` on for a block whose data begins where those of the host do.
     pub(super) fn aligned(&self, at: u64) -> u64 {
-        (at + self.bitmap_len).next_multiple_of(DATA_ALIGNMENT) - self.bitmap_len
+        let data = at.saturating_add(self.bitmap_len).div_ceil(DATA_ALIGNMENT).saturating_mul(DATA_ALIGNMENT);
+        data.saturating_sub(self.bitmap_len)
     }
 
     /// Nothing that the image knows of stands from here on, up to the footer.
     pub(super) fn used_end(&self) -> u64 {
         let last = self.table.iter().filter(|entry| **entry != UNUSED).max();
-        let blocks = last.map_or(0, |entry| u64::from(*entry) * SECTOR + self.stride());
+        let blocks = last.map_or(0, |entry| place_of(*entry).saturating_add(self.stride()));
         blocks.max(self.structures.iter().map(|(_, end)| *end).max().unwrap_or_default()).next_multiple_of(SECTOR)
     }
 
     /// Bytes of a block that lie inside the disk.
     pub(super) fn visible_len(&self, block: u64) -> u64 {
-        self.block_size.min(self.virtual_size - block * self.block_size)
+        self.block_size.min(self.virtual_size.saturating_sub(block.saturating_mul(self.block_size)))
     }
 }
 
@@ -132,8 +133,8 @@ impl Layout {
             },
             virtual_size: self.footer.current_size(),
             block_size: self.blocks.as_ref().map(|blocks| blocks.block_size),
-            logical_sector: SECTOR as u32,
-            physical_sector: SECTOR as u32,
+            logical_sector: SECTOR_BYTES,
+            physical_sector: SECTOR_BYTES,
             identity: None,
             data_identity: Some(self.footer.unique_id()),
             time_stamp: Some(self.footer.time_stamp()),
@@ -150,7 +151,7 @@ fn judge_fixed(footer: &Footer, place: FooterPlace, findings: &mut Vec<Finding>)
         return Err(Finding::new(VhdFinding::Cut { size, room }, room).into());
     }
     if room > size {
-        findings.push(Finding::new(VhdFinding::Slack { bytes: room - size }, room));
+        findings.push(Finding::new(VhdFinding::Slack { bytes: room.saturating_sub(size) }, room));
     }
     Ok(())
 }
@@ -165,7 +166,7 @@ fn read_blocks(
     let len = storage.len()?;
     let at = footer.data_offset();
     let found = |kind| Finding::new(kind, at);
-    let inside = at.checked_add(header::LEN as u64).is_some_and(|end| end <= len);
+    let inside = at.checked_add(wide(header::LEN)).is_some_and(|end| end <= len);
     if !inside || at < SECTOR || !at.is_multiple_of(SECTOR) {
         return Err(found(VhdFinding::HeaderPlace { offset: at, file: len }).into());
     }
@@ -179,7 +180,7 @@ fn read_blocks(
     if needed > MOST_ENTRIES {
         return Err(found(VhdFinding::TableSize { needed, most: MOST_ENTRIES }).into());
     }
-    if table_offset.checked_add(header.entries() * 4).is_none_or(|end| end > len) {
+    if table_offset.checked_add(header.entries().saturating_mul(4)).is_none_or(|end| end > len) {
         return Err(found(VhdFinding::TableOutside { offset: table_offset, file: len }).into());
     }
     if !table_offset.is_multiple_of(SECTOR) {
@@ -198,8 +199,8 @@ fn read_blocks(
     // What a block must not lie over: structures, and the footer at the end.
     let mut taken = vec![
         (0, SECTOR, "footer copy"),
-        (at, at + header::LEN as u64, "dynamic header"),
-        (table_offset, table_offset + header.entries() * 4, "block allocation table"),
+        (at, at.saturating_add(wide(header::LEN)), "dynamic header"),
+        (table_offset, table_offset.saturating_add(header.entries().saturating_mul(4)), "block allocation table"),
     ];
     taken.extend(header.locators().filter_map(|entry| {
         let end = entry.offset.checked_add(u64::from(entry.len)).filter(|end| *end <= len)?;
@@ -217,14 +218,19 @@ fn read_blocks(
 
 fn read_table(storage: &dyn ReadAt, offset: u64, entries: u64) -> Result<Vec<u32>> {
     const STEP: u64 = 64 << 10;
-    let mut table = Vec::with_capacity(entries as usize);
-    let mut raw = vec![0; STEP.min(entries * 4) as usize];
-    for at in (0..entries * 4).step_by(STEP as usize) {
-        let part = &mut raw[..STEP.min(entries * 4 - at) as usize];
-        storage.read_at(part, offset + at)?;
+    let mut table = Vec::with_capacity(index(entries));
+    let mut raw = vec![0; index(STEP)];
+    for step in in_units(0, entries.saturating_mul(4), STEP) {
+        let part = &mut raw[..index(step.len)];
+        storage.read_at(part, offset.saturating_add(step.done))?;
         table.extend(part.chunks_exact(4).map(|entry| be_u32(entry, 0)));
     }
     Ok(table)
+}
+
+/// Where the block of an entry stands.
+fn place_of(entry: u32) -> u64 {
+    u64::from(entry).saturating_mul(SECTOR)
 }
 
 /// Every used entry lies inside the file, before the footer, and over nothing else.
@@ -236,10 +242,11 @@ fn judge_table(
 ) -> Result<()> {
     let mut bad: Vec<Finding> = Vec::new();
     let mut places: Vec<u32> = Vec::new();
-    let found = |block: u32, kind| Finding::new(kind, blocks.table_offset + u64::from(block) * 4);
+    let entry_at = |block: u32| blocks.table_offset.saturating_add(u64::from(block).saturating_mul(4));
+    let found = |block: u32, kind| Finding::new(kind, entry_at(block));
     for (block, entry) in (0u32..).zip(&blocks.table).filter(|(_, entry)| **entry != UNUSED) {
-        let offset = u64::from(*entry) * SECTOR;
-        let stop = offset + blocks.stride();
+        let offset = place_of(*entry);
+        let stop = offset.saturating_add(blocks.stride());
         if stop > end {
             bad.push(found(block, VhdFinding::BlockOutside { block, offset, end }));
         } else if let Some((.., over)) = taken.iter().find(|(from, to, _)| offset < *to && *from < stop) {
@@ -257,7 +264,7 @@ fn judge_table(
         at.nth(nth).unwrap_or_default()
     };
     for (place, next) in places.iter().zip(places.iter().skip(1)) {
-        if bad.len() < MOST_FINDINGS && u64::from(next - place) * SECTOR < blocks.stride() {
+        if bad.len() < MOST_FINDINGS && place_of(next.saturating_sub(*place)) < blocks.stride() {
             let (other, block) = (block_at(*place, 0), block_at(*next, usize::from(place == next)));
             bad.push(found(block, VhdFinding::BlocksShare { block, other }));
         }

@@ -2,7 +2,7 @@
 
 use super::SECTOR;
 use super::header::{DynamicHeader, LocatorEntry};
-use crate::bytes::{to_utf16le, utf16le};
+use crate::bytes::{fit_u32, index, to_utf16le, utf16le, wide};
 use crate::error::Result;
 use crate::finding::{Finding, VhdFinding};
 use crate::image::{ParentReference, RecordedPath};
@@ -37,7 +37,7 @@ pub(super) fn read(
             continue;
         }
         let Some(rank) = CODES.iter().position(|(code, _)| *code == entry.code) else { continue };
-        let mut bytes = vec![0; entry.len as usize];
+        let mut bytes = vec![0; index(u64::from(entry.len))];
         storage.read_at(&mut bytes, entry.offset)?;
         if let Some(text) = decode(entry.code, &bytes) {
             paths.push((rank, RecordedPath { key: CODES[rank].1, text }));
@@ -70,7 +70,7 @@ pub(super) fn kept(
         if !inside || entry.len > MOST_BYTES {
             continue;
         }
-        let mut bytes = vec![0; entry.len as usize];
+        let mut bytes = vec![0; index(u64::from(entry.len))];
         storage.read_at(&mut bytes, entry.offset)?;
         let text = CODES.iter().any(|(code, _)| *code == entry.code).then(|| decode(entry.code, &bytes)).flatten();
         if !had.zip(text).is_some_and(|(had, text)| had.is_named_in(&text, &[CODES[0].1, CODES[1].1, NAME])) {
@@ -116,15 +116,15 @@ pub(super) fn encode(relative: &str, absolute: Option<&str>, offset: u64) -> (Ve
     let (mut entries, mut bytes) = (Vec::new(), Vec::new());
     for (code, text) in [(RELATIVE, Some(relative)), (ABSOLUTE, absolute)] {
         let Some(text) = text.map(to_utf16le) else { continue };
-        let sectors = (text.len() as u64).div_ceil(SECTOR);
+        let sectors = wide(text.len()).div_ceil(SECTOR);
         entries.push(LocatorEntry {
             code,
-            space: sectors as u32,
-            len: text.len() as u32,
-            offset: offset + bytes.len() as u64,
+            space: fit_u32(sectors),
+            len: fit_u32(wide(text.len())),
+            offset: offset.saturating_add(wide(bytes.len())),
         });
         bytes.extend(text);
-        bytes.resize(bytes.len().next_multiple_of(SECTOR as usize), 0);
+        bytes.resize(bytes.len().next_multiple_of(index(SECTOR)), 0);
     }
     (entries, bytes)
 }

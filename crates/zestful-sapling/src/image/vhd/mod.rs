@@ -21,6 +21,7 @@ pub use writer::VhdMut;
 
 /// Everything in the format is counted in sectors of this size.
 pub(crate) const SECTOR: u64 = 512;
+const SECTOR_BYTES: u32 = 512;
 /// The largest disk that is made.
 pub const MAX_VIRTUAL_SIZE: u64 = 2040 << 30;
 /// The block size unless another is asked for.
@@ -28,7 +29,7 @@ pub const DEFAULT_BLOCK_SIZE: u64 = 2 << 20;
 
 /// The ones' complement of the sum of all bytes, the checksum's own four counted as zero.
 fn checksum(bytes: &[u8], at: usize) -> u32 {
-    let own = at..at + 4;
-    let counted = bytes.iter().enumerate().filter(|(place, _)| !own.contains(place));
-    !counted.fold(0u32, |sum, (_, byte)| sum.wrapping_add(u32::from(*byte)))
+    let (before, from_here) = bytes.split_at(at.min(bytes.len()));
+    let counted = before.iter().chain(from_here.iter().skip(4));
+    !counted.fold(0u32, |sum, byte| sum.wrapping_add(u32::from(*byte)))
 }

@@ -5,6 +5,7 @@ use std::sync::Arc;
 use super::SECTOR;
 use super::bitmap::{self, Bitmaps};
 use super::layout::{Layout, UNUSED};
+use crate::bytes::{index, split, wide};
 use crate::error::Result;
 use crate::finding::Finding;
 use crate::image::{BlockCounts, Extent, Image, ImageInfo, Source};
@@ -37,9 +38,9 @@ impl Vhd {
     /// Counts the blocks; `None` for a fixed image, which has none.
     pub fn block_counts(&self) -> Option<BlockCounts> {
         let blocks = self.layout.blocks.as_ref()?;
-        let used = blocks.table.iter().filter(|entry| **entry != UNUSED).count() as u64;
+        let used = wide(blocks.table.iter().filter(|entry| **entry != UNUSED).count());
         let (full, partial) = if blocks.parent.is_some() { (0, used) } else { (used, 0) };
-        Some(BlockCounts { total: blocks.table.len() as u64, full, partial, ..BlockCounts::default() })
+        Some(BlockCounts { total: wide(blocks.table.len()), full, partial, ..BlockCounts::default() })
     }
 }
 
@@ -54,19 +55,21 @@ pub(super) fn extent_at(
     let Some(blocks) = &layout.blocks else { return Ok(Extent { len, source: Source::Data(offset) }) };
     let absent = if blocks.parent.is_some() { Source::Parent } else { Source::Zero };
     let size = blocks.block_size;
-    let (block, within) = (offset / size, offset % size);
+    let (block, within) = split(offset, size);
     let Some(place) = blocks.place(block) else {
-        let end = (offset + len).div_ceil(size);
-        let used = blocks.table[(block + 1) as usize..end as usize].iter().position(|entry| *entry != UNUSED);
-        let end = used.map_or(end, |skipped| block + 1 + skipped as u64);
-        return Ok(Extent { len: len.min(end * size - offset), source: absent });
+        let end = offset.saturating_add(len).div_ceil(size);
+        let mut behind = (block..end).zip(blocks.table.iter().skip(index(block))).skip(1);
+        let used = behind.find(|(_, entry)| **entry != UNUSED).map_or(end, |(block, _)| block);
+        return Ok(Extent { len: len.min(used.saturating_mul(size).saturating_sub(offset)), source: absent });
     };
-    let rest = len.min(size - within);
+    let rest = len.min(size.saturating_sub(within));
     let first = within / SECTOR;
-    let most = (within + rest).div_ceil(SECTOR) - first;
+    let most = within.saturating_add(rest).div_ceil(SECTOR).saturating_sub(first);
     let (present, run) = bitmaps.with(storage, place, blocks.bitmap_len, |bytes| bitmap::run(bytes, first, most))?;
-    let source = if present { Source::Data(place + blocks.bitmap_len + within) } else { absent };
-    Ok(Extent { len: rest.min((first + run) * SECTOR - within), source })
+    let source =
+        if present { Source::Data(place.saturating_add(blocks.bitmap_len).saturating_add(within)) } else { absent };
+    let same = first.saturating_add(run).saturating_mul(SECTOR).saturating_sub(within);
+    Ok(Extent { len: rest.min(same), source })
 }
 
 impl Image for Vhd {

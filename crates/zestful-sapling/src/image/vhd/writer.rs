@@ -24,6 +24,7 @@ use super::footer::{DiskType, Footer, FooterPlace};
 use super::layout::{Blocks, Layout, UNUSED};
 use super::reader::extent_at;
 use super::{SECTOR, header, locator};
+use crate::bytes::{Step, fit_u32, in_units, index, wide};
 use crate::error::{Error, Refusal, Result};
 use crate::finding::{Finding, FindingKind, VhdFinding};
 use crate::image::{Extent, Image, ImageInfo, ImageMut, ParentRecord, Syncer, check_range, no_parent, reads_zero};
@@ -156,25 +157,26 @@ impl VhdMut {
         self.unsynced = true;
         while let Some(gap) = self.free.pop() {
             let Some(place) = blocks.place_in(&gap) else { continue };
-            self.free.push(place + stride..gap.end);
+            self.free.push(place.saturating_add(stride)..gap.end);
             // Some programs keep things of their own between the blocks, which nothing points at.
             if reads_zero(&*self.storage, place, stride)? {
                 self.new_places.insert(place);
                 return Ok(place);
             }
-            self.foreign += 1;
+            self.foreign = self.foreign.saturating_add(1);
             if self.foreign == MOST_FOREIGN {
                 self.free.clear();
             }
         }
         let place = blocks.aligned(self.next);
-        if place + stride > self.footer_at {
-            self.grow(place + stride.max(GROWTH))?;
+        let end = place.saturating_add(stride);
+        if end > self.footer_at {
+            self.grow(place.saturating_add(stride.max(GROWTH)))?;
         }
         if place < self.clean_from {
-            self.storage.punch_hole(place, (place + stride).min(self.clean_from) - place)?;
+            self.storage.punch_hole(place, end.min(self.clean_from).saturating_sub(place))?;
         }
-        self.next = place + stride;
+        self.next = end;
         self.new_places.insert(place);
         Ok(place)
     }
@@ -199,25 +201,25 @@ impl VhdMut {
     }
 
     fn write_in_block(&mut self, block: u64, within: u64, bytes: &[u8]) -> Result<()> {
-        let data = self.block_for(block, within, bytes.len() as u64)?;
+        let data = self.block_for(block, within, wide(bytes.len()))?;
         self.unsynced = true;
-        self.storage.write_at(bytes, data + within)
+        self.storage.write_at(bytes, data.saturating_add(within))
     }
 
     /// Where the data of a block stands, allocated if need be, the bits of the range set.
     fn block_for(&mut self, block: u64, within: u64, len: u64) -> Result<u64> {
         let Some(blocks) = &self.layout.blocks else { return Ok(0) };
-        let (bitmap_len, stride, differencing) = (blocks.bitmap_len, blocks.stride(), blocks.parent.is_some());
+        let (bitmap_len, block_size, differencing) = (blocks.bitmap_len, blocks.block_size, blocks.parent.is_some());
         let place = match blocks.place(block) {
             Some(place) => place,
             None => {
                 let place = self.allocate()?;
-                let mut bytes = vec![0; bitmap_len as usize];
+                let mut bytes = vec![0; index(bitmap_len)];
                 if !differencing {
-                    bitmap::fill(&mut bytes, 0, (stride - bitmap_len) / SECTOR);
+                    bitmap::fill(&mut bytes, 0, block_size / SECTOR);
                 }
                 self.bitmaps.put(place, bytes);
-                self.set_entry(block, (place / SECTOR) as u32);
+                self.set_entry(block, fit_u32(place / SECTOR));
                 place
             }
         };
@@ -225,14 +227,14 @@ impl VhdMut {
         if differencing {
             self.bitmaps.set(&*storage, place, bitmap_len, within / SECTOR, len / SECTOR)?;
         } else {
-            self.complete_bitmap(place, bitmap_len, stride - bitmap_len)?;
+            self.complete_bitmap(place, bitmap_len, block_size)?;
         }
-        Ok(place + bitmap_len)
+        Ok(place.saturating_add(bitmap_len))
     }
 
     /// A new dynamic header, and what follows it, behind everything; the footer switches to it.
     fn put_header(&mut self, at: u64, bytes: &[u8], kind: DiskType) -> Result<()> {
-        let end = at + bytes.len() as u64;
+        let end = at.saturating_add(wide(bytes.len()));
         if end > self.footer_at {
             self.grow(end)?;
         }
@@ -247,16 +249,16 @@ impl VhdMut {
 
     /// Zeros in the file for the sectors of a block whose bits are clear; returns whether there were any.
     fn clear_missing(&mut self, place: u64, bitmap_len: u64, sectors: u64) -> Result<bool> {
-        let (mut first, mut cleared) = (0, false);
+        let (mut first, mut cleared) = (0u64, false);
         while first < sectors {
-            let (present, run) = self
-                .bitmaps
-                .with(&*self.storage, place, bitmap_len, |bytes| bitmap::run(bytes, first, sectors - first))?;
+            let look = |bytes: &[u8]| bitmap::run(bytes, first, sectors.saturating_sub(first));
+            let (present, run) = self.bitmaps.with(&*self.storage, place, bitmap_len, look)?;
             if !present {
-                self.storage.punch_hole(place + bitmap_len + first * SECTOR, run * SECTOR)?;
+                let at = place.saturating_add(bitmap_len).saturating_add(first.saturating_mul(SECTOR));
+                self.storage.punch_hole(at, run.saturating_mul(SECTOR))?;
                 cleared = true;
             }
-            first += run;
+            first = first.saturating_add(run);
         }
         Ok(cleared)
     }
@@ -279,7 +281,8 @@ impl VhdMut {
         let Some(blocks) = &self.layout.blocks else {
             self.begin()?;
             self.unsynced = true;
-            return self.storage.write_zeros(block * FIXED_STEP + within, len);
+            let at = block.saturating_mul(FIXED_STEP).saturating_add(within);
+            return self.storage.write_zeros(at, len);
         };
         let whole = within == 0 && len >= blocks.visible_len(block);
         match (blocks.place(block), blocks.parent.is_some()) {
@@ -295,15 +298,15 @@ impl VhdMut {
                 self.begin()?;
                 let data = self.block_for(block, within, len)?;
                 self.unsynced = true;
-                self.storage.punch_hole(data + within, len)
+                self.storage.punch_hole(data.saturating_add(within), len)
             }
         }
     }
 
     fn set_entry(&mut self, block: u64, entry: u32) {
-        if let Some(slot) = self.layout.blocks.as_mut().and_then(|blocks| blocks.table.get_mut(block as usize)) {
+        if let Some(slot) = self.layout.blocks.as_mut().and_then(|blocks| blocks.table.get_mut(index(block))) {
             *slot = entry;
-            self.changed_table.insert(block * 4 / SECTOR);
+            self.changed_table.insert(block / ENTRIES_PER_SECTOR);
         }
     }
 
@@ -332,41 +335,30 @@ impl VhdMut {
             let stride = self.layout.blocks.as_ref().map_or(0, Blocks::stride);
             self.bitmaps.forget(place);
             self.storage.punch_hole(place, stride)?;
-            self.free.push(place..place + stride);
+            self.free.push(place..place.saturating_add(stride));
         }
         Ok(())
     }
 
     fn write_table(&self) -> Result<()> {
         let Some(blocks) = &self.layout.blocks else { return Ok(()) };
-        let per_sector = (SECTOR / 4) as usize;
         for sector in &self.changed_table {
-            let first = *sector as usize * per_sector;
-            let entries = &blocks.table[first..blocks.table.len().min(first + per_sector)];
-            let bytes: Vec<u8> = entries.iter().flat_map(|entry| entry.to_be_bytes()).collect();
-            self.storage.write_at(&bytes, blocks.table_offset + sector * SECTOR)?;
+            let first = index(sector.saturating_mul(ENTRIES_PER_SECTOR));
+            let entries = blocks.table.iter().skip(first).take(index(ENTRIES_PER_SECTOR));
+            let bytes: Vec<u8> = entries.flat_map(|entry| entry.to_be_bytes()).collect();
+            self.storage.write_at(&bytes, blocks.table_offset.saturating_add(sector.saturating_mul(SECTOR)))?;
         }
         Ok(())
     }
 
-    fn change(
-        &mut self,
-        offset: u64,
-        len: u64,
-        mut act: impl FnMut(&mut Self, u64, u64, u64, u64) -> Result<()>,
-    ) -> Result<()> {
+    fn change(&mut self, offset: u64, len: u64, mut act: impl FnMut(&mut Self, Step) -> Result<()>) -> Result<()> {
         check_range(&self.info, self.path(), offset, len)?;
         let size = self.layout.blocks.as_ref().map_or(FIXED_STEP, |blocks| blocks.block_size);
-        let mut done = 0;
-        while done < len {
-            let at = offset + done;
-            let (block, within) = (at / size, at % size);
-            let step = (len - done).min(size - within);
+        for step in in_units(offset, len, size) {
             if self.bitmaps.changed() >= MOST_CHANGED {
                 self.commit()?;
             }
-            act(self, block, within, step, done)?;
-            done += step;
+            act(self, step)?;
         }
         Ok(())
     }
@@ -374,6 +366,7 @@ impl VhdMut {
 
 /// Fixed images are gone through in steps of this size.
 const FIXED_STEP: u64 = 64 << 20;
+const ENTRIES_PER_SECTOR: u64 = SECTOR / 4;
 
 impl Image for VhdMut {
     fn storage(&self) -> &dyn ReadAt {
@@ -395,21 +388,21 @@ impl Image for VhdMut {
 
 impl ImageMut for VhdMut {
     fn write_at(&mut self, bytes: &[u8], offset: u64) -> Result<()> {
-        self.change(offset, bytes.len() as u64, |image, block, within, step, done| {
+        self.change(offset, wide(bytes.len()), |image, step| {
             image.begin()?;
-            let part = &bytes[done as usize..(done + step) as usize];
+            let part = &bytes[index(step.done)..][..index(step.len)];
             match image.layout.blocks {
-                Some(_) => image.write_in_block(block, within, part),
+                Some(_) => image.write_in_block(step.unit, step.within, part),
                 None => {
                     image.unsynced = true;
-                    image.storage.write_at(part, offset + done)
+                    image.storage.write_at(part, offset.saturating_add(step.done))
                 }
             }
         })
     }
 
     fn zero_at(&mut self, offset: u64, len: u64) -> Result<()> {
-        self.change(offset, len, |image, block, within, step, _| image.zero_in_block(block, within, step))
+        self.change(offset, len, |image, step| image.zero_in_block(step.unit, step.within, step.len))
     }
 
     fn set_identity(&mut self, identity: Uuid) -> Result<()> {
@@ -442,7 +435,7 @@ impl ImageMut for VhdMut {
             return Err(no_parent(self.path()));
         };
         let at = self.next.max(blocks.used_end());
-        let after = at + header::LEN as u64;
+        let after = at.saturating_add(wide(header::LEN));
         let (mut locators, bytes) = locator::encode(&parent.relative, parent.absolute.as_deref(), after);
         locators.extend(locator::kept(&*self.storage, &blocks.header, self.info.parent.as_ref(), &parent.relative)?);
         let time_stamp = parent.time_stamp.unwrap_or_default();
@@ -458,7 +451,7 @@ impl ImageMut for VhdMut {
         let (bitmap_len, sectors) = (blocks.bitmap_len, blocks.block_size / SECTOR);
         let at = self.next.max(blocks.used_end());
         let header = blocks.header.clone().with_parent(Uuid::nil(), 0, "", &[]);
-        let places: Vec<u64> = (0..blocks.table.len() as u64).filter_map(|block| blocks.place(block)).collect();
+        let places: Vec<u64> = (0..wide(blocks.table.len())).filter_map(|block| blocks.place(block)).collect();
         for place in places {
             if self.bitmaps.changed() >= MOST_CHANGED {
                 self.commit()?;
@@ -487,7 +480,7 @@ impl ImageMut for VhdMut {
         let end = blocks.used_end();
         if end < self.footer_at && self.next <= self.footer_at {
             self.put_footer(end)?;
-            self.storage.set_len(end + SECTOR)?;
+            self.storage.set_len(end.saturating_add(SECTOR))?;
             self.storage.sync()?;
         }
         Ok(())

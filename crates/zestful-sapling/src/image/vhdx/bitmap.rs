@@ -3,7 +3,7 @@
 
 use super::PAGE;
 use super::table::Table;
-use crate::bytes::le_u64;
+use crate::bytes::{Step, in_units, index, le_u64, split};
 use crate::error::Result;
 use crate::finding::{Finding, VhdxFinding};
 
@@ -13,84 +13,75 @@ const PAGE_BITS: u64 = PAGE * 8;
 impl Table {
     /// Where the bit of the block's sector 0 stands: the bitmap's place in the file, and a bit number in it.
     fn bits_of(&self, block: u64) -> Result<(u64, u64)> {
-        let chunk = block / self.geometry.chunk_ratio;
+        let (chunk, within) = split(block, self.geometry.chunk_ratio);
         let Some(offset) = self.bitmap(chunk)? else {
             let at = self.place(self.geometry.payload_index(block));
             return Err(Finding::new(VhdxFinding::BitmapMissing { block, chunk }, at).into());
         };
-        let sectors = self.geometry.block_size / self.geometry.sector;
-        Ok((offset, block % self.geometry.chunk_ratio * sectors))
+        Ok((offset, within.saturating_mul(self.geometry.sectors())))
     }
 
     /// Whether the block's sector `first` is present, and for how many sectors (at most `most`) the same holds.
     pub(super) fn bit_run(&self, block: u64, first: u64, most: u64) -> Result<(bool, u64)> {
         let (offset, base) = self.bits_of(block)?;
-        let sectors = self.geometry.block_size / self.geometry.sector;
-        let most = most.min(sectors - first);
-        let (mut bit, end) = (base + first, base + first + most);
-        let mut value = None;
-        while bit < end {
-            let at = offset + bit / PAGE_BITS * PAGE;
-            let page_end = (bit / PAGE_BITS + 1) * PAGE_BITS;
-            let upto = end.min(page_end) - bit;
-            let run = self.pages.with(at, |page, _| {
-                let from = bit % PAGE_BITS;
-                let value = *value.get_or_insert(page[(from / 8) as usize] >> (from % 8) & 1 != 0);
-                run_length(page, from, upto, value)
+        let most = most.min(self.geometry.sectors().saturating_sub(first));
+        let (mut value, mut run) = (None, 0u64);
+        for step in in_units(base.saturating_add(first), most, PAGE_BITS) {
+            let here = self.pages.with(page_at(offset, &step), |page, _| {
+                let value = *value.get_or_insert(bit(page, step.within));
+                run_length(page, step.within, step.len, value)
             })?;
-            bit += run;
-            if run < upto {
+            run = run.saturating_add(here);
+            if here < step.len {
                 break;
             }
         }
-        Ok((value.unwrap_or(false), bit - base - first))
+        Ok((value.unwrap_or(false), run))
     }
 
     /// Sets or clears the bits of `count` sectors from `first` on; pages that hold them already stay unchanged.
     pub(super) fn set_bits(&mut self, block: u64, first: u64, count: u64, value: bool) -> Result<()> {
         let (offset, base) = self.bits_of(block)?;
-        let (mut bit, end) = (base + first, base + first + count);
-        while bit < end {
-            let at = offset + bit / PAGE_BITS * PAGE;
-            let upto = end.min((bit / PAGE_BITS + 1) * PAGE_BITS) - bit;
-            let from = bit % PAGE_BITS;
-            let already = self.pages.with(at, |page, _| run_length(page, from, upto, value))?;
-            if already < upto {
-                self.pages.change(at, |page, _| fill(page, from, upto, value))?;
+        for step in in_units(base.saturating_add(first), count, PAGE_BITS) {
+            let at = page_at(offset, &step);
+            let already = self.pages.with(at, |page, _| run_length(page, step.within, step.len, value))?;
+            if already < step.len {
+                self.pages.change(at, |page, _| fill(page, step.within, step.len, value))?;
             }
-            bit += upto;
         }
         Ok(())
     }
 }
 
+/// Where the page stands that holds some of the bits of a bitmap.
+fn page_at(bitmap: u64, step: &Step) -> u64 {
+    bitmap.saturating_add(step.unit.saturating_mul(PAGE))
+}
+
+fn bit(page: &[u8; index(PAGE)], number: u64) -> bool {
+    page.get(index(number / 8)).is_some_and(|byte| byte & (1 << (number % 8)) != 0)
+}
+
 /// How many bits from `from` on (at most `upto`) have this value.
-fn run_length(page: &[u8; PAGE as usize], from: u64, upto: u64, value: bool) -> u64 {
-    let mut done = 0;
-    while done < upto {
-        let bit = from + done;
-        let word = le_u64(page, (bit / 64 * 8) as usize);
-        let differs = (if value { !word } else { word }) >> (bit % 64);
-        if differs != 0 {
-            return upto.min(done + u64::from(differs.trailing_zeros()));
+fn run_length(page: &[u8; index(PAGE)], from: u64, upto: u64, value: bool) -> u64 {
+    for step in in_units(from, upto, 64) {
+        let word = le_u64(page, index(step.unit.saturating_mul(8)));
+        let differs = (if value { !word } else { word }) >> (step.within % 64);
+        let same = u64::from(differs.trailing_zeros());
+        if same < step.len {
+            return step.done.saturating_add(same);
         }
-        done += 64 - bit % 64;
     }
     upto
 }
 
-fn fill(page: &mut [u8; PAGE as usize], from: u64, count: u64, value: bool) {
-    let mut bit = from;
-    while bit < from + count {
-        let byte = &mut page[(bit / 8) as usize];
-        if bit.is_multiple_of(8) && bit + 8 <= from + count {
-            *byte = if value { 0xFF } else { 0 };
-            bit += 8;
-            continue;
-        }
-        let mask = 1 << (bit % 8);
+fn fill(page: &mut [u8; index(PAGE)], from: u64, count: u64, value: bool) {
+    for step in in_units(from, count, 8) {
+        let Some(byte) = page.get_mut(index(step.unit)) else { break };
+        // The bits of the byte from `within` on, so many of them.
+        let mask = ((0xFF_u16 << (step.within % 8)) & !(0xFF_u16 << step.within.saturating_add(step.len).min(8)))
+            .to_le_bytes()[0];
         *byte = if value { *byte | mask } else { *byte & !mask };
-        bit += 1;
     }
 }
 

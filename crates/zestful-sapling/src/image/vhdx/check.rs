@@ -7,7 +7,7 @@ use super::layout::Layout;
 use super::region::TABLES;
 use super::table::State;
 use super::{ALIGNMENT, PAGE};
-use crate::bytes::is_zero;
+use crate::bytes::{index, is_zero};
 use crate::error::{Error, Result};
 use crate::finding::{Finding, TableEntry, VhdxFinding};
 use crate::progress::Progress;
@@ -41,7 +41,7 @@ fn check_all(storage: Arc<dyn ReadAt>, progress: &Progress, findings: &mut Vec<F
     check_reserved(&layout, findings)?;
     // Twice through the table: its entries, then the bitmaps that they name.
     let name = storage.path().file_name().unwrap_or(storage.path().as_os_str()).to_string_lossy().into_owned();
-    progress.begin(format!("checking {name}"), 2 * layout.table_used()?);
+    progress.begin(format!("checking {name}"), layout.table_used()?.saturating_mul(2));
     let (found, claims) = layout.judge_table(progress)?;
     findings.extend(found);
     check_bitmaps(&layout, progress, findings)?;
@@ -52,15 +52,18 @@ fn check_all(storage: Arc<dyn ReadAt>, progress: &Progress, findings: &mut Vec<F
     Ok(())
 }
 
+/// Where the header section has no more structures.
+const RESERVED: u64 = 320 << 10;
+
 /// Fields that writers leave zero and readers ignore.
 fn check_reserved(layout: &Layout, findings: &mut Vec<Finding>) -> Result<()> {
     let places = [
-        ("header", HEADERS[layout.slot] + 80, PAGE - 80),
-        ("region table 1", TABLES[0] + 12, 4),
-        ("reserved part of the header section", TABLES[1] + (64 << 10), ALIGNMENT - TABLES[1] - (64 << 10)),
+        ("header", HEADERS[layout.slot].saturating_add(80), PAGE - 80),
+        ("region table 1", TABLES[0].saturating_add(12), 4),
+        ("reserved part of the header section", RESERVED, ALIGNMENT - RESERVED),
     ];
     for (structure, offset, len) in places {
-        let mut bytes = vec![0; len as usize];
+        let mut bytes = vec![0; index(len)];
         layout.view.read_at(&mut bytes, offset)?;
         if !is_zero(&bytes) {
             findings.push(Finding::new(VhdxFinding::Reserved { structure }, offset));
@@ -72,26 +75,26 @@ fn check_reserved(layout: &Layout, findings: &mut Vec<Finding>) -> Result<()> {
 /// Every bit of every partially present block can be read.
 fn check_bitmaps(layout: &Layout, progress: &Progress, findings: &mut Vec<Finding>) -> Result<()> {
     let table = layout.table();
-    let sectors = layout.geometry.block_size / layout.geometry.sector;
+    let sectors = layout.geometry.sectors();
     layout.for_each_entry(progress, |index, entry| {
         let TableEntry::Payload(block) = layout.geometry.role(index) else { return Ok(()) };
         let partial = entry.state() == State::PARTIALLY_PRESENT && layout.geometry.has_parent;
         if index >= layout.geometry.entries || !partial || table.judge(index, entry).is_err() {
             return Ok(());
         }
-        let (mut first, mut present) = (0, 0);
+        let (mut first, mut any) = (0u64, false);
         while first < sectors {
             match table.bit_run(block, first, sectors) {
                 Ok((set, run)) => {
-                    present += if set { run } else { 0 };
-                    first += run;
+                    any |= set && run > 0;
+                    first = first.saturating_add(run);
                 }
                 // Already among the findings of the table.
                 Err(Error::Damaged(_)) => return Ok(()),
                 Err(other) => return Err(other),
             }
         }
-        if present == 0 {
+        if !any {
             findings.push(Finding::new(VhdxFinding::BlockEmpty { block }, table.place(index)));
         }
         Ok(())

@@ -7,6 +7,7 @@ use super::metadata::{self, Parameters};
 use super::region::{self, Region};
 use super::table::{ENTRY_LEN, Entry, Geometry, State};
 use super::{ALIGNMENT, MAX_BLOCK_SIZE, MAX_VIRTUAL_SIZE, MIN_BLOCK_SIZE};
+use crate::bytes::{fit_u32, wide};
 use crate::error::{Error, Result};
 use crate::finding::TableEntry;
 use crate::image::ParentReference;
@@ -134,8 +135,8 @@ impl CreateOptions {
     /// `Usage` when the format has no such image.
     pub fn file_len(&self) -> Result<u64> {
         let geometry = Geometry::new(&self.parameters()?);
-        let data = if self.fixed { geometry.blocks * geometry.block_size } else { 0 };
-        Ok(TABLE_AT + table_len(&geometry) + data)
+        let data = if self.fixed { geometry.blocks.saturating_mul(geometry.block_size) } else { 0 };
+        Ok(data_at(&geometry).saturating_add(data))
     }
 
     /// Where the data of a fixed image stands; empty for others.
@@ -144,7 +145,7 @@ impl CreateOptions {
     /// As [`CreateOptions::file_len`].
     pub fn data_range(&self) -> Result<std::ops::Range<u64>> {
         let geometry = Geometry::new(&self.parameters()?);
-        Ok(TABLE_AT + table_len(&geometry)..self.file_len()?)
+        Ok(data_at(&geometry)..self.file_len()?)
     }
 
     /// What the structures of an empty image take on the host at most, in bytes.
@@ -153,7 +154,8 @@ impl CreateOptions {
     /// As [`CreateOptions::file_len`].
     pub fn metadata_len(&self) -> Result<u64> {
         let geometry = Geometry::new(&self.parameters()?);
-        Ok((1 << 20) + if self.fixed { table_len(&geometry) } else { 0 })
+        let table = if self.fixed { table_len(&geometry) } else { 0 };
+        Ok(table.saturating_add(1 << 20))
     }
 
     /// Lays the image out in empty storage. The caller syncs it and gives it its name; before that it is nothing.
@@ -176,12 +178,12 @@ impl CreateOptions {
             log: Uuid::nil(),
             log_version: 0,
             version: 1,
-            log_length: LOG_LEN as u32,
+            log_length: fit_u32(LOG_LEN),
             log_offset: HEADER_SECTION,
         };
         for offset in HEADERS {
             storage.write_at(&header.encode(), offset)?;
-            header.sequence += 1;
+            header.sequence = header.sequence.saturating_add(1);
         }
         let table = region::encode(&regions);
         for offset in region::TABLES {
@@ -197,19 +199,27 @@ impl CreateOptions {
 const METADATA_AT: u64 = HEADER_SECTION + LOG_LEN;
 const TABLE_AT: u64 = METADATA_AT + ALIGNMENT;
 
+/// Where the first block of a fixed image stands.
+fn data_at(geometry: &Geometry) -> u64 {
+    table_len(geometry).saturating_add(TABLE_AT)
+}
+
 /// Gives every block its place, one after the other.
 fn fill_table(storage: &dyn Storage, geometry: &Geometry, first: u64) -> Result<()> {
     let mut bytes = Vec::new();
     let mut written = TABLE_AT;
     for index in 0..geometry.entries {
         let entry = match geometry.role(index) {
-            TableEntry::Payload(block) => Entry::new(State::FULLY_PRESENT, first + block * geometry.block_size),
+            TableEntry::Payload(block) => {
+                let within = block.saturating_mul(geometry.block_size);
+                Entry::new(State::FULLY_PRESENT, first.saturating_add(within))
+            }
             TableEntry::Bitmap(_) => Entry(0),
         };
         bytes.extend(entry.0.to_le_bytes());
-        if bytes.len() >= 1 << 20 || index + 1 == geometry.entries {
+        if bytes.len() >= 1 << 20 || index.saturating_add(1) == geometry.entries {
             storage.write_at(&bytes, written)?;
-            written += bytes.len() as u64;
+            written = wide(bytes.len()).saturating_add(written);
             bytes.clear();
         }
     }
@@ -217,7 +227,7 @@ fn fill_table(storage: &dyn Storage, geometry: &Geometry, first: u64) -> Result<
 }
 
 fn table_len(geometry: &Geometry) -> u64 {
-    (geometry.entries * ENTRY_LEN).next_multiple_of(ALIGNMENT)
+    geometry.entries.saturating_mul(ENTRY_LEN).next_multiple_of(ALIGNMENT)
 }
 
 fn check_size(size: u64, sector: u32) -> Result<()> {

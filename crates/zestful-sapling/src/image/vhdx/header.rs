@@ -120,7 +120,8 @@ pub(super) fn select(storage: &dyn ReadAt, findings: &mut Vec<Finding>) -> Resul
     for (bytes, offset) in raw.iter_mut().zip(HEADERS) {
         storage.read_at(bytes, offset)?;
     }
-    let broken = |slot: usize, fault| Finding::new(VhdxFinding::Header { number: slot + 1, fault }, HEADERS[slot]);
+    let broken =
+        |slot: usize, fault| Finding::new(VhdxFinding::Header { number: slot.saturating_add(1), fault }, HEADERS[slot]);
     let (current, slot) = match [Header::parse(&raw[0]), Header::parse(&raw[1])] {
         [Err(first), Err(second)] => {
             return Err(Finding::new(VhdxFinding::Headers { first, second }, HEADERS[0]).into());
@@ -149,7 +150,7 @@ pub(super) fn select(storage: &dyn ReadAt, findings: &mut Vec<Finding>) -> Resul
 }
 
 fn judge(header: &Header, slot: usize, file: u64, findings: &mut Vec<Finding>) -> Result<()> {
-    let (number, at) = (slot + 1, HEADERS[slot]);
+    let (number, at) = (slot.saturating_add(1), HEADERS[slot]);
     let (offset, length) = (header.log_offset, u64::from(header.log_length));
     let found = if header.version != 1 {
         VhdxFinding::Version { number, version: header.version }

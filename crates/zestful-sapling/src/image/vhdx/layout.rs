@@ -12,7 +12,7 @@ use super::replay::{Replayed, replay};
 use super::space::Claims;
 use super::table::{Bounds, ENTRY_LEN, Entry, Geometry, State, Table};
 use super::{ALIGNMENT, MAX_FILE_SIZE};
-use crate::bytes::{is_zero, le_u64};
+use crate::bytes::{index, is_zero, le_u64};
 use crate::error::Result;
 use crate::finding::{Finding, TableEntry, VhdxFinding};
 use crate::image::{Format, ImageInfo, Kind};
@@ -52,7 +52,10 @@ impl Layout {
             true => None,
             false => Some(Arc::new(replay(storage.clone(), &header, log)?)),
         };
-        let view = pending.clone().map_or(storage, |replayed| replayed as Arc<dyn ReadAt>);
+        let view: Arc<dyn ReadAt> = match &pending {
+            Some(replayed) => replayed.clone(),
+            None => storage,
+        };
         let file_len = view.len()?;
         if file_len > MAX_FILE_SIZE {
             return Err(Finding::new(VhdxFinding::FileSize { file: file_len, most: MAX_FILE_SIZE }, 0).into());
@@ -66,7 +69,7 @@ impl Layout {
         let metadata = find(region::METADATA, "metadata region")?;
         let parameters = metadata::read(&*view, metadata, findings)?;
         let geometry = Geometry::new(&parameters);
-        if geometry.entries * ENTRY_LEN > bat.len {
+        if geometry.entries.saturating_mul(ENTRY_LEN) > bat.len {
             let (room, size, needed) = (bat.len / ENTRY_LEN, parameters.virtual_size, geometry.entries);
             return Err(Finding::new(VhdxFinding::TableShort { room, size, needed }, bat.offset).into());
         }
@@ -103,7 +106,7 @@ impl Layout {
     fn table_used_upto(&self, most: u64) -> Result<u64> {
         let (mut at, mut used) = (self.bat.offset, 0);
         while let Some(data) = self.view.next_data(at)?.filter(|data| data.start < self.bat.end()) {
-            used += data.end.min(self.bat.end()) - data.start;
+            used = data.end.min(self.bat.end()).saturating_sub(data.start).saturating_add(used);
             at = data.end;
             if used > most {
                 break;
@@ -130,10 +133,10 @@ impl Layout {
         // Beside the others: another block there is no damage, it holds what the entry gave up.
         let mut kept = Claims::new(self.bounds.file_len);
         for (start, end, _) in &self.bounds.taken {
-            claims.claim(*start, end - start);
+            claims.claim(*start, end.saturating_sub(*start));
         }
         self.for_each_entry(progress, |index, entry| {
-            let (at, role) = (self.bat.offset + index * ENTRY_LEN, self.geometry.role(index));
+            let (at, role) = (table.place(index), self.geometry.role(index));
             let found = |kind| Finding::new(kind, at);
             if index >= self.geometry.entries {
                 findings.push(found(VhdxFinding::EntryUnneeded { index }));
@@ -169,9 +172,9 @@ impl Layout {
             }
             if let TableEntry::Payload(block) = role
                 && entry.state() == State::PARTIALLY_PRESENT
-                && table.bitmap(block / self.geometry.chunk_ratio).is_ok_and(|bitmap| bitmap.is_none())
+                && table.bitmap(self.geometry.chunk_of(block)).is_ok_and(|bitmap| bitmap.is_none())
             {
-                let chunk = block / self.geometry.chunk_ratio;
+                let chunk = self.geometry.chunk_of(block);
                 findings.push(found(VhdxFinding::BitmapMissing { block, chunk }));
             }
             Ok(())
@@ -187,24 +190,25 @@ impl Layout {
         mut act: impl FnMut(u64, Entry) -> Result<()>,
     ) -> Result<()> {
         const STEP: u64 = 64 << 10;
-        let mut buffer = vec![0; STEP as usize];
+        let mut buffer = vec![0; index(STEP)];
         let (mut at, end) = (self.bat.offset, self.bat.end());
         while let Some(data) = self.view.next_data(at)?.filter(|data| data.start < end) {
-            at = data.start - data.start % STEP;
+            at = (data.start / STEP).saturating_mul(STEP);
             while at < data.end.min(end) {
                 progress.check()?;
-                let len = STEP.min(end - at);
-                let bytes = &mut buffer[..len as usize];
+                let len = STEP.min(end.saturating_sub(at));
+                let bytes = &mut buffer[..index(len)];
                 self.view.read_at(bytes, at)?;
                 if !is_zero(bytes) {
-                    for (number, raw) in bytes.chunks_exact(ENTRY_LEN as usize).enumerate() {
+                    let first = at.saturating_sub(self.bat.offset) / ENTRY_LEN;
+                    for (number, raw) in (first..).zip(bytes.chunks_exact(index(ENTRY_LEN))) {
                         let entry = Entry(le_u64(raw, 0));
                         if entry.0 != 0 {
-                            act((at - self.bat.offset) / ENTRY_LEN + number as u64, entry)?;
+                            act(number, entry)?;
                         }
                     }
                 }
-                at += len;
+                at = at.saturating_add(len);
                 progress.advance(len);
             }
         }
@@ -245,7 +249,7 @@ struct Findings {
 impl Findings {
     fn push(&mut self, finding: Finding) {
         let count = self.counts.entry(finding.code()).or_default();
-        *count += 1;
+        *count = count.saturating_add(1);
         match (*count).cmp(&MOST_FINDINGS) {
             std::cmp::Ordering::Less => self.list.push(finding),
             std::cmp::Ordering::Equal => self.list.push(Finding { more: true, ..finding }),

@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use uuid::{Uuid, uuid};
 
 use super::header::guid;
-use crate::bytes::{le_u16, le_u32, put, to_utf16le, utf16le};
+use crate::bytes::{fit_u16, fit_u32, index, le_u16, le_u32, nth, put, to_utf16le, utf16le, wide};
 use crate::image::{ParentRecord, ParentReference, RecordedPath};
 
 pub(super) const TYPE: Uuid = uuid!("B04AEFB7-D19E-4A81-B789-25B8E9445913");
@@ -37,7 +37,7 @@ fn pairs(bytes: &[u8]) -> std::result::Result<Vec<Pair<'_>>, String> {
     let (mut pairs, mut taken) = (Vec::with_capacity(count), 0);
     for (number, entry) in entries.take(count).enumerate() {
         let text = |at: usize, length: usize| {
-            let (from, len) = (le_u32(entry, at) as usize, usize::from(le_u16(entry, length)));
+            let (from, len) = (index(u64::from(le_u32(entry, at))), usize::from(le_u16(entry, length)));
             let end = from.checked_add(len).filter(|_| len > 0 && len % 2 == 0)?;
             bytes.get(from..end)
         };
@@ -45,9 +45,9 @@ fn pairs(bytes: &[u8]) -> std::result::Result<Vec<Pair<'_>>, String> {
             return Err(format!("its entry {number} lies outside of it"));
         };
         // Text that stands by itself fits; what overlaps could make each byte count thousands of times.
-        taken += key.len() + value.len();
+        taken = key.len().saturating_add(value.len()).saturating_add(taken);
         if taken > bytes.len() {
-            return Err(format!("its entries overlap: the first {} hold more text than there is", number + 1));
+            return Err(format!("its entries overlap: those up to number {number} hold more text than there is"));
         }
         pairs.push((key, value));
     }
@@ -107,15 +107,15 @@ fn pairs_of(parent: &ParentReference) -> Vec<(Vec<u8>, Vec<u8>)> {
 }
 
 fn encode_pairs(pairs: &[(Vec<u8>, Vec<u8>)]) -> Vec<u8> {
-    let mut bytes = vec![0; HEADER_LEN + ENTRY_LEN * pairs.len()];
+    let mut bytes = vec![0; nth(HEADER_LEN, ENTRY_LEN, pairs.len())];
     put(&mut bytes, 0, &TYPE.to_bytes_le());
-    put(&mut bytes, 18, &(pairs.len() as u16).to_le_bytes());
+    put(&mut bytes, 18, &fit_u16(wide(pairs.len())).to_le_bytes());
     for (number, (key, value)) in pairs.iter().enumerate() {
-        let entry = HEADER_LEN + ENTRY_LEN * number;
+        let entry = nth(HEADER_LEN, ENTRY_LEN, number);
         for (place, length, text) in [(0, 8, key), (4, 10, value)] {
-            let at = bytes.len() as u32;
-            put(&mut bytes, entry + place, &at.to_le_bytes());
-            put(&mut bytes, entry + length, &(text.len() as u16).to_le_bytes());
+            let at = fit_u32(wide(bytes.len()));
+            put(&mut bytes[entry..], place, &at.to_le_bytes());
+            put(&mut bytes[entry..], length, &fit_u16(wide(text.len())).to_le_bytes());
             bytes.extend(text);
         }
     }

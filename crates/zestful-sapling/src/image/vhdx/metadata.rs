@@ -7,7 +7,7 @@ use uuid::{Uuid, uuid};
 use super::header::guid;
 use super::region::Region;
 use super::{MAX_BLOCK_SIZE, MAX_VIRTUAL_SIZE, MIN_BLOCK_SIZE, locator};
-use crate::bytes::{le_u16, le_u32, le_u64, put};
+use crate::bytes::{fit_u16, fit_u32, index, le_u16, le_u32, le_u64, nth, put, wide};
 use crate::error::Result;
 use crate::finding::{Fault, Finding, VhdxFinding};
 use crate::image::ParentReference;
@@ -73,7 +73,7 @@ impl Item {
     }
 
     fn end(&self) -> u64 {
-        u64::from(self.offset) + u64::from(self.len)
+        u64::from(self.offset).saturating_add(u64::from(self.len))
     }
 }
 
@@ -83,7 +83,7 @@ fn parse_table(bytes: &[u8]) -> std::result::Result<Vec<Item>, Fault> {
     }
     let count = usize::from(le_u16(bytes, 10));
     if count > MAX_ENTRIES {
-        return Err(Fault::Entries { claimed: u64::from(le_u16(bytes, 10)), most: MAX_ENTRIES as u64 });
+        return Err(Fault::Entries { claimed: u64::from(le_u16(bytes, 10)), most: wide(MAX_ENTRIES) });
     }
     let entries = bytes[FIRST_ENTRY..].chunks_exact(ENTRY_LEN).take(count);
     Ok(entries
@@ -102,7 +102,7 @@ pub(super) fn place_of(view: &dyn ReadAt, region: Region, id: Uuid) -> Result<Op
     view.read_at(&mut bytes, region.offset)?;
     let items = parse_table(&bytes).unwrap_or_default();
     let found = items.iter().find(|item| item.id == id && item.flags & IS_USER == 0);
-    Ok(found.map(|item| region.offset + u64::from(item.offset)))
+    Ok(found.map(|item| region.at(u64::from(item.offset))))
 }
 
 /// The changes of bytes, by their place in the file, that replace the parent locator.
@@ -116,28 +116,28 @@ pub(super) fn replace_locator(
     let items = parse_table(&bytes).unwrap_or_default();
     let number = items.iter().position(|item| item.id == PARENT_LOCATOR && item.flags & IS_USER == 0);
     let number = number.ok_or_else(|| Finding::new(VhdxFinding::LocatorMissing, region.offset))?;
-    let mut old = vec![0; items[number].len.min(MAX_ITEM_LEN) as usize];
-    view.read_at(&mut old, region.offset + u64::from(items[number].offset))?;
+    let mut old = vec![0; index(u64::from(items[number].len.min(MAX_ITEM_LEN)))];
+    view.read_at(&mut old, region.at(u64::from(items[number].offset)))?;
     let locator = locator::replace(&old, parent);
-    let len = locator.len() as u64;
+    let len = wide(locator.len());
     let full = || Finding::new(VhdxFinding::LocatorRoom { length: len }, region.offset);
     // One commit of the log has room for a hundred pages.
     if len > MOST_LOCATOR {
         return Err(full().into());
     }
     let others: Vec<&Item> = items.iter().enumerate().filter(|(n, _)| *n != number).map(|(_, item)| item).collect();
-    let mut places = vec![u64::from(items[number].offset), TABLE_LEN as u64];
+    let mut places = vec![u64::from(items[number].offset), wide(TABLE_LEN)];
     places.extend(others.iter().map(|item| item.end().next_multiple_of(8)));
     let free = |start: &u64| {
-        let end = start + len;
-        *start >= TABLE_LEN as u64
+        let end = start.saturating_add(len);
+        *start >= wide(TABLE_LEN)
             && end <= region.len
             && others.iter().all(|item| item.len == 0 || item.end() <= *start || u64::from(item.offset) >= end)
     };
     let place = places.into_iter().find(free).ok_or_else(full)?;
-    let entry = region.offset + (FIRST_ENTRY + ENTRY_LEN * number) as u64;
-    let whereabouts = [(place as u32).to_le_bytes(), (len as u32).to_le_bytes()].concat();
-    Ok(vec![(region.offset + place, locator), (entry + 16, whereabouts)])
+    let entry = wide(nth(FIRST_ENTRY, ENTRY_LEN, number));
+    let whereabouts = [fit_u32(place).to_le_bytes(), fit_u32(len).to_le_bytes()].concat();
+    Ok(vec![(region.at(place), locator), (region.at(entry.saturating_add(16)), whereabouts)])
 }
 
 /// The changes of bytes, by their place in the file, after which the image says that it has no parent.
@@ -148,15 +148,15 @@ pub(super) fn remove_locator(view: &dyn ReadAt, region: Region) -> Result<Vec<(u
     let system = |id: Uuid| items.iter().position(|item| item.id == id && item.flags & IS_USER == 0);
     let mut edits = Vec::new();
     if let (Some(number), Some(last)) = (system(PARENT_LOCATOR), items.len().checked_sub(1)) {
-        let entry = |number: usize| FIRST_ENTRY + ENTRY_LEN * number;
+        let entry = |number: usize| nth(FIRST_ENTRY, ENTRY_LEN, number);
         // The last entry takes the place of the one that goes.
-        let moved = bytes[entry(last)..entry(last + 1)].to_vec();
-        edits.push((region.offset + entry(number) as u64, moved));
-        edits.push((region.offset + entry(last) as u64, vec![0; ENTRY_LEN]));
-        edits.push((region.offset + 10, (last as u16).to_le_bytes().to_vec()));
+        let moved = bytes[entry(last)..][..ENTRY_LEN].to_vec();
+        edits.push((region.at(wide(entry(number))), moved));
+        edits.push((region.at(wide(entry(last))), vec![0; ENTRY_LEN]));
+        edits.push((region.at(10), fit_u16(wide(last)).to_le_bytes().to_vec()));
     }
     if let Some(parameters) = system(FILE_PARAMETERS) {
-        let at = region.offset + u64::from(items[parameters].offset) + 4;
+        let at = region.at(u64::from(items[parameters].offset).saturating_add(4));
         let mut flags = [0; 4];
         view.read_at(&mut flags, at)?;
         edits.push((at, (u32::from_le_bytes(flags) & !HAS_PARENT).to_le_bytes().to_vec()));
@@ -176,8 +176,8 @@ pub(super) fn read(view: &dyn ReadAt, region: Region, findings: &mut Vec<Finding
         let Some(item) = items.iter().find(|item| item.id == id && item.flags & IS_USER == 0) else {
             return Ok(None);
         };
-        let mut bytes = vec![0; item.len as usize];
-        let at = region.offset + u64::from(item.offset);
+        let mut bytes = vec![0; index(u64::from(item.len))];
+        let at = region.at(u64::from(item.offset));
         view.read_at(&mut bytes, at)?;
         Ok(Some((bytes, at)))
     };
@@ -251,8 +251,8 @@ fn judge_items(items: &[Item], region: Region, findings: &mut Vec<Finding>) -> s
     let mut seen = HashSet::new();
     let mut places: Vec<(u64, u64, String)> = Vec::new();
     for Item { id, offset, len: length, flags } in items.iter().copied() {
-        let end = u64::from(offset) + u64::from(length);
-        let (item, user) = (Item { id, offset, len: length, flags }.name(), flags & IS_USER != 0);
+        let item = Item { id, offset, len: length, flags };
+        let (item, end, user) = (item.name(), item.end(), flags & IS_USER != 0);
         if !seen.insert((id, user)) {
             return Err(VhdxFinding::MetadataTwice { item });
         }
@@ -270,7 +270,7 @@ fn judge_items(items: &[Item], region: Region, findings: &mut Vec<Finding>) -> s
         if length == 0 {
             continue;
         }
-        if length > MAX_ITEM_LEN || (offset as usize) < TABLE_LEN || end > region.len {
+        if length > MAX_ITEM_LEN || u64::from(offset) < wide(TABLE_LEN) || end > region.len {
             if known.is_some() {
                 return Err(VhdxFinding::MetadataOutside { item, offset, length });
             }
@@ -296,7 +296,7 @@ fn judge_items(items: &[Item], region: Region, findings: &mut Vec<Finding>) -> s
 pub(super) fn encode(parameters: &Parameters) -> Vec<u8> {
     let flags = if parameters.leave_blocks_allocated { LEAVE_BLOCKS_ALLOCATED } else { 0 }
         | if parameters.parent.is_some() { HAS_PARENT } else { 0 };
-    let block_size = parameters.block_size as u32;
+    let block_size = fit_u32(parameters.block_size);
     let values = [
         (FILE_PARAMETERS, [block_size.to_le_bytes(), flags.to_le_bytes()].concat()),
         (VIRTUAL_SIZE, parameters.virtual_size.to_le_bytes().to_vec()),
@@ -307,19 +307,21 @@ pub(super) fn encode(parameters: &Parameters) -> Vec<u8> {
     ];
     let mut bytes = vec![0; TABLE_LEN];
     put(&mut bytes, 0, b"metadata");
-    let mut count = 0u16;
-    for (id, value) in values.into_iter().filter(|(_, value)| !value.is_empty()) {
+    let there = values.into_iter().filter(|(_, value)| !value.is_empty());
+    let mut count = 0;
+    for (number, (id, value)) in (0u16..).zip(there) {
         let flags = KNOWN.iter().find(|known| known.0 == id).map_or(0, |known| known.3);
-        let entry = FIRST_ENTRY + ENTRY_LEN * usize::from(count);
-        let at = bytes.len() as u32;
-        put(&mut bytes, entry, &id.to_bytes_le());
-        put(&mut bytes, entry + 16, &at.to_le_bytes());
-        put(&mut bytes, entry + 20, &(value.len() as u32).to_le_bytes());
-        put(&mut bytes, entry + 24, &flags.to_le_bytes());
+        let entry = nth(FIRST_ENTRY, ENTRY_LEN, usize::from(number));
+        let at = fit_u32(wide(bytes.len()));
+        let entry = &mut bytes[entry..];
+        put(entry, 0, &id.to_bytes_le());
+        put(entry, 16, &at.to_le_bytes());
+        put(entry, 20, &fit_u32(wide(value.len())).to_le_bytes());
+        put(entry, 24, &flags.to_le_bytes());
         bytes.extend(value);
         // Items on even places, so that no reader meets an odd one.
         bytes.resize(bytes.len().next_multiple_of(8), 0);
-        count += 1;
+        count = number.saturating_add(1);
     }
     put(&mut bytes, 10, &count.to_le_bytes());
     bytes

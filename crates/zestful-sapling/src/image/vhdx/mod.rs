@@ -11,6 +11,7 @@ mod header;
 mod layout;
 mod locator;
 mod log;
+mod log_writer;
 mod metadata;
 mod pages;
 mod reader;

@@ -7,6 +7,7 @@ use std::collections::{HashMap, VecDeque};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use super::PAGE;
+use crate::bytes::index;
 use crate::error::Result;
 use crate::image::data_in;
 use crate::storage::ReadAt;
@@ -14,7 +15,7 @@ use crate::storage::ReadAt;
 /// 1 MiB of pages, in each layer of a chain; a page of the table speaks of at least 512 MiB of disk.
 const MOST_PAGES: usize = 256;
 
-pub(super) type PageBytes = Box<[u8; PAGE as usize]>;
+pub(super) type PageBytes = Box<[u8; index(PAGE)]>;
 
 pub(super) struct Pages {
     view: Arc<dyn ReadAt>,
@@ -44,19 +45,19 @@ impl Pages {
     }
 
     /// Calls `look` with the page that holds the byte at `at`, and the byte's place in it.
-    pub(super) fn with<R>(&self, at: u64, look: impl FnOnce(&[u8; PAGE as usize], usize) -> R) -> Result<R> {
+    pub(super) fn with<R>(&self, at: u64, look: impl FnOnce(&[u8; index(PAGE)], usize) -> R) -> Result<R> {
         let mut cache = self.lock();
         let page = cache.load(&*self.view, at / PAGE)?;
-        Ok(look(&page.bytes, (at % PAGE) as usize))
+        Ok(look(&page.bytes, index(at % PAGE)))
     }
 
     /// As [`Pages::with`], for a change that the next commit must carry.
-    pub(super) fn change(&mut self, at: u64, act: impl FnOnce(&mut [u8; PAGE as usize], usize)) -> Result<()> {
+    pub(super) fn change(&mut self, at: u64, act: impl FnOnce(&mut [u8; index(PAGE)], usize)) -> Result<()> {
         let mut cache = self.lock();
         let page = cache.load(&*self.view, at / PAGE)?;
-        act(&mut page.bytes, (at % PAGE) as usize);
+        act(&mut page.bytes, index(at % PAGE));
         if !std::mem::replace(&mut page.changed, true) {
-            cache.changed += 1;
+            cache.changed = cache.changed.saturating_add(1);
             cache.order.retain(|kept| *kept != at / PAGE);
         }
         Ok(())
@@ -68,9 +69,9 @@ impl Pages {
         if cache.pages.contains_key(&(at / PAGE)) {
             return Ok(0);
         }
-        let hole = data_in(&*self.view, at, u64::MAX - at)?.start - at;
-        let changed = cache.pages.iter().filter(|(number, page)| page.changed && **number * PAGE >= at);
-        let nearest = changed.map(|(number, _)| number * PAGE - at).min();
+        let hole = data_in(&*self.view, at, u64::MAX)?.start.saturating_sub(at);
+        let changed = cache.pages.iter().filter(|(_, page)| page.changed);
+        let nearest = changed.filter_map(|(number, _)| number.saturating_mul(PAGE).checked_sub(at)).min();
         Ok(hole.min(nearest.unwrap_or(u64::MAX)))
     }
 
@@ -83,7 +84,8 @@ impl Pages {
     pub(super) fn changes(&self) -> Vec<(u64, PageBytes)> {
         let cache = self.lock();
         let changed = cache.pages.iter().filter(|(_, page)| page.changed);
-        let mut pages: Vec<_> = changed.map(|(number, page)| (number * PAGE, page.bytes.clone())).collect();
+        let mut pages: Vec<_> =
+            changed.map(|(number, page)| (number.saturating_mul(PAGE), page.bytes.clone())).collect();
         pages.sort_unstable_by_key(|(at, _)| *at);
         pages
     }
@@ -109,8 +111,8 @@ impl Cache {
         match self.pages.entry(number) {
             Entry::Occupied(page) => Ok(page.into_mut()),
             Entry::Vacant(place) => {
-                let mut bytes: PageBytes = Box::new([0; PAGE as usize]);
-                view.read_at(&mut bytes[..], number * PAGE)?;
+                let mut bytes: PageBytes = Box::new([0; index(PAGE)]);
+                view.read_at(&mut bytes[..], number.saturating_mul(PAGE))?;
                 self.order.push_back(number);
                 Ok(place.insert(Page { bytes, changed: false }))
             }

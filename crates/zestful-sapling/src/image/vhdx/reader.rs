@@ -51,13 +51,14 @@ impl Vhdx {
             if index < self.layout.geometry.entries
                 && matches!(self.layout.geometry.role(index), TableEntry::Payload(_))
             {
-                match entry.state() {
-                    State::FULLY_PRESENT => counts.full += 1,
-                    State::PARTIALLY_PRESENT => counts.partial += 1,
-                    State::ZERO => counts.zero += 1,
-                    State::UNDEFINED | State::UNMAPPED => counts.unmapped += 1,
-                    _ => {}
-                }
+                let count = match entry.state() {
+                    State::FULLY_PRESENT => &mut counts.full,
+                    State::PARTIALLY_PRESENT => &mut counts.partial,
+                    State::ZERO => &mut counts.zero,
+                    State::UNDEFINED | State::UNMAPPED => &mut counts.unmapped,
+                    _ => return Ok(()),
+                };
+                *count = count.saturating_add(1);
             }
             Ok(())
         })?;

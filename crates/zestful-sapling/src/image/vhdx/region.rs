@@ -6,7 +6,7 @@ use uuid::{Uuid, uuid};
 
 use super::header::{HEADER_SECTION, guid};
 use super::{ALIGNMENT, checksum};
-use crate::bytes::{le_u32, le_u64, put};
+use crate::bytes::{fit_u32, index, le_u32, le_u64, put, wide};
 use crate::error::Result;
 use crate::finding::{Fault, Finding, VhdxFinding};
 use crate::storage::ReadAt;
@@ -40,7 +40,12 @@ impl Region {
     }
 
     pub(super) fn end(&self) -> u64 {
-        self.offset + self.len
+        self.at(self.len)
+    }
+
+    /// A place in the file, by its place in the region. What has no room lies past the end of everything.
+    pub(super) fn at(&self, within: u64) -> u64 {
+        self.offset.saturating_add(within)
     }
 }
 
@@ -56,7 +61,7 @@ pub(super) fn parse(bytes: &[u8]) -> std::result::Result<Vec<Region>, Fault> {
     if count > MAX_ENTRIES {
         return Err(Fault::Entries { claimed: u64::from(count), most: u64::from(MAX_ENTRIES) });
     }
-    let entries = bytes[FIRST_ENTRY..].chunks_exact(ENTRY_LEN).take(count as usize);
+    let entries = bytes[FIRST_ENTRY..].chunks_exact(ENTRY_LEN).take(index(u64::from(count)));
     Ok(entries
         .map(|entry| Region {
             id: guid(entry, 0),
@@ -70,11 +75,11 @@ pub(super) fn parse(bytes: &[u8]) -> std::result::Result<Vec<Region>, Fault> {
 pub(super) fn encode(regions: &[Region]) -> Vec<u8> {
     let mut bytes = vec![0; TABLE_LEN];
     put(&mut bytes, 0, b"regi");
-    put(&mut bytes, 8, &(regions.len() as u32).to_le_bytes());
+    put(&mut bytes, 8, &fit_u32(wide(regions.len())).to_le_bytes());
     for (entry, region) in bytes[FIRST_ENTRY..].chunks_exact_mut(ENTRY_LEN).zip(regions) {
         put(entry, 0, &region.id.to_bytes_le());
         put(entry, 16, &region.offset.to_le_bytes());
-        put(entry, 24, &(region.len as u32).to_le_bytes());
+        put(entry, 24, &fit_u32(region.len).to_le_bytes());
         put(entry, 28, &u32::from(region.required).to_le_bytes());
     }
     let sum = checksum(&bytes);
@@ -88,7 +93,9 @@ pub(super) fn read(view: &dyn ReadAt, log: Region, findings: &mut Vec<Finding>) 
     for (bytes, offset) in raw.iter_mut().zip(TABLES) {
         view.read_at(bytes, offset)?;
     }
-    let broken = |slot: usize, fault| Finding::new(VhdxFinding::RegionTable { number: slot + 1, fault }, TABLES[slot]);
+    let broken = |slot: usize, fault| {
+        Finding::new(VhdxFinding::RegionTable { number: slot.saturating_add(1), fault }, TABLES[slot])
+    };
     let regions = match [parse(&raw[0]), parse(&raw[1])] {
         [Err(first), Err(second)] => {
             return Err(Finding::new(VhdxFinding::RegionTables { first, second }, TABLES[0]).into());

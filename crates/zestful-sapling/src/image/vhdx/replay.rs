@@ -9,6 +9,7 @@ use super::header::{HEADER_SECTION, Header};
 use super::log::{Change, PageSource, Ring};
 use super::region::{Region, TABLES};
 use super::{MAX_FILE_SIZE, PAGE};
+use crate::bytes::{index, wide};
 use crate::error::{Error, Result};
 use crate::finding::{Finding, VhdxFinding};
 use crate::storage::{Medium, ReadAt, Storage};
@@ -130,7 +131,7 @@ impl Replayed {
         }
         for (start, (end, patch)) in &self.patches {
             match patch {
-                Patch::Zero => storage.punch_hole(*start, end - start)?,
+                Patch::Zero => storage.punch_hole(*start, end.saturating_sub(*start))?,
                 Patch::Page(source) => storage.write_at(&source.read(&self.inner)?[..], *start)?,
             }
         }
@@ -153,23 +154,24 @@ impl ReadAt for Replayed {
     }
 
     fn read_at(&self, buffer: &mut [u8], offset: u64) -> Result<()> {
-        let end = offset.saturating_add(buffer.len() as u64);
-        let there = self.inner.len()?.clamp(offset, end) - offset;
+        let end = offset.saturating_add(wide(buffer.len()));
+        let there = self.inner.len()?.clamp(offset, end).saturating_sub(offset);
         if end > self.len {
             // Past the replayed end as well: let the file itself complain.
             return self.inner.read_at(buffer, offset);
         }
-        let (first, rest) = buffer.split_at_mut(there as usize);
+        let (first, rest) = buffer.split_at_mut(index(there));
         self.inner.read_at(first, offset)?;
         rest.fill(0);
         for (range, patch) in self.overlapping(offset..end) {
             let (from, to) = (range.start.max(offset), range.end.min(end));
-            let target = &mut buffer[(from - offset) as usize..(to - offset) as usize];
+            let target = &mut buffer[index(from.saturating_sub(offset))..index(to.saturating_sub(offset))];
             match patch {
                 Patch::Zero => target.fill(0),
                 Patch::Page(source) => {
                     let page = source.read(&self.inner)?;
-                    target.copy_from_slice(&page[(from - range.start) as usize..(to - range.start) as usize]);
+                    let within = |at: u64| index(at.saturating_sub(range.start));
+                    target.copy_from_slice(&page[within(from)..within(to)]);
                 }
             }
         }
@@ -200,7 +202,7 @@ impl ReadAt for Replayed {
 mod tests {
     use uuid::Uuid;
 
-    use super::super::log::LogWriter;
+    use super::super::log_writer::LogWriter;
     use super::super::pages::PageBytes;
     use super::*;
     use crate::storage::MemoryStorage;

@@ -1,5 +1,6 @@
 //! Which parts of the file are in use, and where a new block may go.
 
+use crate::bytes::index;
 use std::collections::BTreeMap;
 
 use super::ALIGNMENT;
@@ -13,7 +14,7 @@ pub(super) struct Claims {
 impl Claims {
     pub(super) fn new(file_len: u64) -> Self {
         let units = file_len.div_ceil(ALIGNMENT);
-        Self { words: vec![0; units.div_ceil(64) as usize], units }
+        Self { words: vec![0; index(units.div_ceil(64))], units }
     }
 
     /// Marks a range as in use; `false` if any of it was already. What lies past the file's end is left out.
@@ -21,7 +22,7 @@ impl Claims {
         let mut free = true;
         let end = offset.saturating_add(len).div_ceil(ALIGNMENT).min(self.units);
         for unit in offset / ALIGNMENT..end {
-            let (word, bit) = (&mut self.words[(unit / 64) as usize], 1 << (unit % 64));
+            let (word, bit) = (&mut self.words[index(unit / 64)], 1 << (unit % 64));
             free &= *word & bit == 0;
             *word |= bit;
         }
@@ -35,17 +36,12 @@ impl Claims {
 
     /// The unused ranges inside the file, in order: offset and length.
     pub(super) fn unused(&self) -> impl Iterator<Item = (u64, u64)> {
-        let used = |unit: u64| self.words[(unit / 64) as usize] >> (unit % 64) & 1 != 0;
+        let used = |unit: u64| self.words[index(unit / 64)] >> (unit % 64) & 1 != 0;
         let mut unit = 0;
         std::iter::from_fn(move || {
-            while unit < self.units && used(unit) {
-                unit += 1;
-            }
-            let start = unit;
-            while unit < self.units && !used(unit) {
-                unit += 1;
-            }
-            (unit > start).then(|| (start * ALIGNMENT, (unit - start) * ALIGNMENT))
+            let start = (unit..self.units).find(|unit| !used(*unit))?;
+            unit = (start..self.units).find(|unit| used(*unit)).unwrap_or(self.units);
+            Some((start.saturating_mul(ALIGNMENT), unit.saturating_sub(start).saturating_mul(ALIGNMENT)))
         })
     }
 }
@@ -78,29 +74,29 @@ impl SpaceMap {
         let fit = self.free.iter().find(|(_, room)| **room >= len).map(|(offset, room)| (*offset, *room));
         let Some((offset, room)) = fit else {
             let offset = self.end;
-            self.end += len;
+            self.end = offset.saturating_add(len);
             return Place { offset, reused: false };
         };
         self.free.remove(&offset);
         if room > len {
-            self.free.insert(offset + len, room - len);
+            self.free.insert(offset.saturating_add(len), room.saturating_sub(len));
         }
         Place { offset, reused: true }
     }
 
     /// Gives a range back.
     pub(super) fn release(&mut self, offset: u64, len: u64) {
-        let (mut start, mut end) = (offset, offset + len);
+        let (mut start, mut end) = (offset, offset.saturating_add(len));
         if let Some((before, room)) = self.free.range(..start).next_back().map(|(at, room)| (*at, *room))
-            && before + room == start
+            && before.saturating_add(room) == start
         {
             self.free.remove(&before);
             start = before;
         }
         if let Some(room) = self.free.remove(&end) {
-            end += room;
+            end = end.saturating_add(room);
         }
-        self.free.insert(start, end - start);
+        self.free.insert(start, end.saturating_sub(start));
     }
 
     /// The length that the file must have to hold everything allocated.

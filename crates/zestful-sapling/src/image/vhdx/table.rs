@@ -5,7 +5,7 @@ use std::sync::Arc;
 use super::ALIGNMENT;
 use super::metadata::Parameters;
 use super::pages::Pages;
-use crate::bytes::{le_u64, put};
+use crate::bytes::{index, le_u64, put, split, wide};
 use crate::error::Result;
 use crate::finding::{Finding, TableEntry, VhdxFinding};
 use crate::image::{Extent, Source};
@@ -50,7 +50,7 @@ impl Entry {
     }
 
     pub(super) fn state(self) -> State {
-        State((self.0 & 7) as u8)
+        State(self.0.to_le_bytes()[0] & 7)
     }
 
     pub(super) fn offset(self) -> u64 {
@@ -81,46 +81,64 @@ impl Geometry {
     pub(super) fn new(parameters: &Parameters) -> Self {
         let sector = u64::from(parameters.logical_sector);
         let (block_size, virtual_size) = (parameters.block_size, parameters.virtual_size);
-        let chunk_ratio = SECTORS_PER_CHUNK * sector / block_size;
+        let (chunk_ratio, _) = split(SECTORS_PER_CHUNK.saturating_mul(sector), block_size);
         let blocks = virtual_size.div_ceil(block_size);
         let chunks = blocks.div_ceil(chunk_ratio);
         let has_parent = parameters.parent.is_some();
-        let entries = if has_parent { chunks * (chunk_ratio + 1) } else { blocks + (blocks - 1) / chunk_ratio };
-        Self { virtual_size, block_size, sector, chunk_ratio, blocks, chunks, entries, has_parent }
+        let alone = Self { virtual_size, block_size, sector, chunk_ratio, blocks, chunks, entries: 0, has_parent };
+        match has_parent {
+            // Every chunk is whole, with its bitmap.
+            true => Self { entries: alone.payload_index(chunks.saturating_mul(chunk_ratio)), ..alone },
+            false => alone.without_parent(),
+        }
     }
 
     /// The same disk, standing alone.
     pub(super) fn without_parent(self) -> Self {
-        let entries = self.blocks + (self.blocks - 1) / self.chunk_ratio;
-        Self { has_parent: false, entries, ..self }
+        let last = self.payload_index(self.blocks.saturating_sub(1));
+        Self { has_parent: false, entries: last.saturating_add(1), ..self }
     }
 
     pub(super) fn payload_index(&self, block: u64) -> u64 {
-        block + block / self.chunk_ratio
+        block.saturating_add(self.chunk_of(block))
     }
 
     pub(super) fn bitmap_index(&self, chunk: u64) -> u64 {
-        chunk * (self.chunk_ratio + 1) + self.chunk_ratio
+        chunk.saturating_mul(self.group()).saturating_add(self.chunk_ratio)
     }
 
     /// The first block whose entry stands at `index` or after it.
     pub(super) fn block_from(&self, index: u64) -> u64 {
-        let group = self.chunk_ratio + 1;
-        index / group * self.chunk_ratio + (index % group).min(self.chunk_ratio)
+        let (chunk, within) = split(index, self.group());
+        chunk.saturating_mul(self.chunk_ratio).saturating_add(within.min(self.chunk_ratio))
     }
 
     /// What an entry speaks of.
     pub(super) fn role(&self, index: u64) -> TableEntry {
-        let group = self.chunk_ratio + 1;
-        match index % group {
-            within if within == self.chunk_ratio => TableEntry::Bitmap(index / group),
+        match split(index, self.group()) {
+            (chunk, within) if within == self.chunk_ratio => TableEntry::Bitmap(chunk),
             _ => TableEntry::Payload(self.block_from(index)),
         }
     }
 
     /// Bytes of a block that lie inside the disk.
     pub(super) fn visible_len(&self, block: u64) -> u64 {
-        self.block_size.min(self.virtual_size - block * self.block_size)
+        self.block_size.min(self.virtual_size.saturating_sub(block.saturating_mul(self.block_size)))
+    }
+
+    /// The chunk that a block belongs to.
+    pub(super) fn chunk_of(&self, block: u64) -> u64 {
+        split(block, self.chunk_ratio).0
+    }
+
+    /// Sectors of a block.
+    pub(super) fn sectors(&self) -> u64 {
+        split(self.block_size, self.sector).0
+    }
+
+    /// Entries of a chunk: its blocks and its bitmap.
+    fn group(&self) -> u64 {
+        self.chunk_ratio.saturating_add(1)
     }
 }
 
@@ -159,7 +177,7 @@ impl Table {
     }
 
     pub(super) fn place(&self, index: u64) -> u64 {
-        self.offset + index * ENTRY_LEN
+        self.offset.saturating_add(index.saturating_mul(ENTRY_LEN))
     }
 
     fn raw(&self, index: u64) -> Result<Entry> {
@@ -235,21 +253,22 @@ impl Table {
 
     pub(super) fn extent_at(&self, offset: u64, len: u64) -> Result<Extent> {
         let size = self.geometry.block_size;
-        let (block, within) = (offset / size, offset % size);
+        let (block, within) = split(offset, size);
         let entry = self.payload(block)?;
-        let rest = len.min(size - within);
+        let rest = len.min(size.saturating_sub(within));
         if let Some(source) = self.source_of(entry.state()) {
-            let end = self.same_source_until(block + 1, (offset + len).div_ceil(size), source)?;
-            return Ok(Extent { len: len.min(end * size - offset), source });
+            let last = offset.saturating_add(len).div_ceil(size);
+            let end = self.same_source_until(block.saturating_add(1), last, source)?;
+            return Ok(Extent { len: len.min(end.saturating_mul(size).saturating_sub(offset)), source });
         }
         if entry.state() == State::FULLY_PRESENT {
-            return Ok(Extent { len: rest, source: Source::Data(entry.offset() + within) });
+            return Ok(Extent { len: rest, source: Source::Data(entry.offset().saturating_add(within)) });
         }
         let sector = self.geometry.sector;
-        let first = within / sector;
-        let (present, run) = self.bit_run(block, first, rest.div_ceil(sector) + 1)?;
-        let len = rest.min((first + run) * sector - within);
-        let source = if present { Source::Data(entry.offset() + within) } else { Source::Parent };
+        let (first, _) = split(within, sector);
+        let (present, run) = self.bit_run(block, first, rest.div_ceil(sector).saturating_add(1))?;
+        let len = rest.min(first.saturating_add(run).saturating_mul(sector).saturating_sub(within));
+        let source = if present { Source::Data(entry.offset().saturating_add(within)) } else { Source::Parent };
         Ok(Extent { len, source })
     }
 
@@ -262,17 +281,18 @@ impl Table {
                 if self.source_of(State::NOT_PRESENT) != Some(source) {
                     return Ok(block);
                 }
-                block = self.geometry.block_from((at + empty - self.offset) / ENTRY_LEN).max(block + 1);
+                let empty = at.saturating_add(empty).saturating_sub(self.offset) / ENTRY_LEN;
+                block = self.geometry.block_from(empty).max(block.saturating_add(1));
                 continue;
             }
             let (from, stopped) = (block, end);
             block = self.pages.with(at, |page, _| {
-                let first = at - at % page.len() as u64;
+                let first = (at / super::PAGE).saturating_mul(super::PAGE);
                 (from..stopped)
                     .find(|block| {
-                        let within = self.place(self.geometry.payload_index(*block)) - first;
-                        within >= page.len() as u64
-                            || self.source_of(Entry(le_u64(page, within as usize)).state()) != Some(source)
+                        let within = self.place(self.geometry.payload_index(*block)).saturating_sub(first);
+                        within >= wide(page.len())
+                            || self.source_of(Entry(le_u64(page, index(within))).state()) != Some(source)
                     })
                     .unwrap_or(stopped)
             })?;

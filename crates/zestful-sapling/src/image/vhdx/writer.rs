@@ -17,12 +17,13 @@ use uuid::Uuid;
 
 use super::header::{HEADERS, Header};
 use super::layout::Layout;
-use super::log::{LogWriter, MOST_PAGES_IN_ENTRY};
+use super::log_writer::{LogWriter, MOST_PAGES_IN_ENTRY};
 use super::region::Region;
 use super::replay::refuse_unfit;
 use super::space::SpaceMap;
 use super::table::{Entry, State, Table};
 use super::{ALIGNMENT, PAGE, metadata};
+use crate::bytes::{Step, in_units, index, split, wide};
 use crate::error::{Error, Result};
 use crate::finding::{Finding, VhdxFinding};
 use crate::image::{
@@ -137,20 +138,21 @@ impl VhdxMut {
             let entry = self.table.payload(block)?;
             if entry.state() == State::PARTIALLY_PRESENT {
                 self.commit_if_many()?;
-                let (mut first, sectors) = (0, self.table.geometry.block_size / sector);
+                let (mut first, sectors) = (0u64, self.table.geometry.sectors());
                 while first < sectors {
-                    let (present, run) = self.table.bit_run(block, first, sectors - first)?;
+                    let (present, run) = self.table.bit_run(block, first, sectors.saturating_sub(first))?;
                     if !present {
                         self.unsynced = true;
-                        self.storage.punch_hole(entry.offset() + first * sector, run * sector)?;
+                        let at = entry.offset().saturating_add(first.saturating_mul(sector));
+                        self.storage.punch_hole(at, run.saturating_mul(sector))?;
                     }
-                    first += run;
+                    first = first.saturating_add(run);
                 }
                 self.table.set_payload(block, Entry::new(State::FULLY_PRESENT, entry.offset()))?;
             }
             block = match entry.state() {
-                State::NOT_PRESENT => self.table.same_source_until(block + 1, blocks, Source::Parent)?,
-                _ => block + 1,
+                State::NOT_PRESENT => self.table.same_source_until(block.saturating_add(1), blocks, Source::Parent)?,
+                _ => block.saturating_add(1),
             };
         }
         // No entry names a bit any more once this is durable.
@@ -190,7 +192,7 @@ impl VhdxMut {
         if place.reused {
             self.storage.punch_hole(place.offset, len)?;
         } else if self.space.end() > self.table.bounds.file_len {
-            let len = self.space.end() + GROWTH;
+            let len = self.space.end().saturating_add(GROWTH);
             self.storage.set_len(len)?;
             self.table.bounds.file_len = len;
         }
@@ -199,7 +201,7 @@ impl VhdxMut {
     }
 
     fn write_in_block(&mut self, block: u64, within: u64, bytes: &[u8]) -> Result<()> {
-        let len = bytes.len() as u64;
+        let len = wide(bytes.len());
         self.begin()?;
         let entry = self.table.payload(block)?;
         let offset = match entry.state() {
@@ -218,13 +220,14 @@ impl VhdxMut {
             }
         };
         self.unsynced = true;
-        self.storage.write_at(bytes, offset + within)
+        self.storage.write_at(bytes, offset.saturating_add(within))
     }
 
     fn zero_in_block(&mut self, block: u64, within: u64, len: u64) -> Result<()> {
         let entry = self.table.payload(block)?;
         let state = entry.state();
         let whole = self.is_whole(block, within, len);
+        let at = entry.offset().saturating_add(within);
         let keeps_space = self.info.kind == Kind::Fixed;
         if state == State::ZERO || (state == State::NOT_PRESENT && !self.table.geometry.has_parent) {
             // Zeros already: not even the write identifiers change.
@@ -240,16 +243,16 @@ impl VhdxMut {
             }
             State::FULLY_PRESENT if keeps_space => {
                 self.unsynced = true;
-                self.storage.write_zeros(entry.offset() + within, len)
+                self.storage.write_zeros(at, len)
             }
             State::FULLY_PRESENT => {
                 self.unsynced = true;
-                self.storage.punch_hole(entry.offset() + within, len)
+                self.storage.punch_hole(at, len)
             }
             State::PARTIALLY_PRESENT => {
                 self.mark_present(block, within, len)?;
                 self.unsynced = true;
-                self.storage.punch_hole(entry.offset() + within, len)
+                self.storage.punch_hole(at, len)
             }
             State::NOT_PRESENT => self.allocate_partial(block, within, len).map(|_| ()),
             // Undefined and unmapped blocks read as zero here; said aloud, so that they do everywhere.
@@ -267,14 +270,13 @@ impl VhdxMut {
 
     /// A new block of which only this range stands in the file; the range reads as zero.
     fn allocate_partial(&mut self, block: u64, within: u64, len: u64) -> Result<u64> {
-        let chunk = block / self.table.geometry.chunk_ratio;
+        let chunk = self.table.geometry.chunk_of(block);
         if self.table.bitmap(chunk)?.is_none() {
             let offset = self.allocate(ALIGNMENT)?;
             self.table.set_bitmap(chunk, offset)?;
         }
         let offset = self.allocate(self.table.geometry.block_size)?;
-        let sectors = self.table.geometry.block_size / self.table.geometry.sector;
-        self.table.set_bits(block, 0, sectors, false)?;
+        self.table.set_bits(block, 0, self.table.geometry.sectors(), false)?;
         self.mark_present(block, within, len)?;
         self.table.set_payload(block, Entry::new(State::PARTIALLY_PRESENT, offset))?;
         Ok(offset)
@@ -282,16 +284,15 @@ impl VhdxMut {
 
     fn mark_present(&mut self, block: u64, within: u64, len: u64) -> Result<()> {
         let sector = self.table.geometry.sector;
-        self.table.set_bits(block, within / sector, len / sector, true)
+        self.table.set_bits(block, split(within, sector).0, split(len, sector).0, true)
     }
 
     /// Changes bytes of a structure; the next commit carries them.
-    fn change_bytes(&mut self, mut at: u64, mut bytes: &[u8]) -> Result<()> {
-        while !bytes.is_empty() {
-            let step = (PAGE - at % PAGE).min(bytes.len() as u64) as usize;
-            let (part, rest) = bytes.split_at(step);
-            self.table.pages.change(at, |page, within| page[within..within + step].copy_from_slice(part))?;
-            at += step as u64;
+    fn change_bytes(&mut self, at: u64, mut bytes: &[u8]) -> Result<()> {
+        for step in in_units(at, wide(bytes.len()), PAGE) {
+            let (part, rest) = bytes.split_at(index(step.len));
+            let place = at.saturating_add(step.done);
+            self.table.pages.change(place, |page, within| page[within..][..part.len()].copy_from_slice(part))?;
             bytes = rest;
         }
         Ok(())
@@ -299,7 +300,7 @@ impl VhdxMut {
 
     /// Commits when the changed pages might not fit one log entry after one more step.
     fn commit_if_many(&mut self) -> Result<()> {
-        match self.table.pages.changed() + MOST_PAGES_IN_STEP > MOST_PAGES_IN_ENTRY {
+        match self.table.pages.changed() > MOST_PAGES_IN_ENTRY - MOST_PAGES_IN_STEP {
             true => self.commit(),
             false => Ok(()),
         }
@@ -328,31 +329,12 @@ impl VhdxMut {
         Ok(())
     }
 
-    /// Each part of the range that lies in one block: block, place in it, length, place in the range.
-    fn steps(&self, offset: u64, len: u64) -> impl Iterator<Item = (u64, u64, u64, u64)> + use<> {
-        let size = self.table.geometry.block_size;
-        let mut done = 0;
-        std::iter::from_fn(move || {
-            let at = offset + done;
-            let (block, within) = (at / size, at % size);
-            let step = (len - done).min(size - within);
-            let item = (step > 0).then_some((block, within, step, done));
-            done += step;
-            item
-        })
-    }
-
-    fn change(
-        &mut self,
-        offset: u64,
-        len: u64,
-        mut act: impl FnMut(&mut Self, u64, u64, u64, u64) -> Result<()>,
-    ) -> Result<()> {
+    fn change(&mut self, offset: u64, len: u64, mut act: impl FnMut(&mut Self, Step) -> Result<()>) -> Result<()> {
         check_range(&self.info, self.path(), offset, len)?;
         let mut run = || {
-            for (block, within, step, done) in self.steps(offset, len) {
+            for step in in_units(offset, len, self.table.geometry.block_size) {
                 self.commit_if_many()?;
-                act(self, block, within, step, done)?;
+                act(self, step)?;
             }
             Ok(())
         };
@@ -362,7 +344,7 @@ impl VhdxMut {
 
 /// Writes the header over the one that is not current, and syncs: it is current from then on. Returns its place.
 fn write_header(storage: &dyn Storage, header: &mut Header, slot: usize) -> Result<usize> {
-    let target = 1 - slot;
+    let target = usize::from(slot == 0);
     let newer = header.sequence.checked_add(1);
     header.sequence = newer.ok_or_else(|| Finding::new(VhdxFinding::Sequence, HEADERS[slot]))?;
     storage.write_at(&header.encode(), HEADERS[target])?;
@@ -390,13 +372,13 @@ impl Image for VhdxMut {
 
 impl ImageMut for VhdxMut {
     fn write_at(&mut self, bytes: &[u8], offset: u64) -> Result<()> {
-        self.change(offset, bytes.len() as u64, |image, block, within, step, done| {
-            image.write_in_block(block, within, &bytes[done as usize..(done + step) as usize])
+        self.change(offset, wide(bytes.len()), |image, step| {
+            image.write_in_block(step.unit, step.within, &bytes[index(step.done)..][..index(step.len)])
         })
     }
 
     fn zero_at(&mut self, offset: u64, len: u64) -> Result<()> {
-        self.change(offset, len, |image, block, within, step, _| image.zero_in_block(block, within, step))
+        self.change(offset, len, |image, step| image.zero_in_block(step.unit, step.within, step.len))
     }
 
     fn set_identity(&mut self, identity: Uuid) -> Result<()> {
