@@ -1,7 +1,8 @@
-//! Integers and text at offsets of a structure.
+//! Integers and text at offsets of a structure, and numbers on their way between files and memory.
 //!
 //! Offsets are constants of a structure whose length its parser has checked before, so a place outside is a
-//! mistake of ours; it reads as zero rather than stopping the program.
+//! mistake of ours; it reads as zero rather than stopping the program. A sum that has no room ends at the largest number:
+//! that is past the end of every file, and reading or writing there fails.
 
 /// A place or a length in memory. What has no room there lies past the end of everything.
 pub(crate) const fn index(number: u64) -> usize {
@@ -51,8 +52,8 @@ pub(crate) const fn nth(first: usize, len: usize, number: usize) -> usize {
     first.saturating_add(len.saturating_mul(number))
 }
 
-/// A number for a field of 32 bits. Who writes a field has bounded it; one that has no room becomes the largest, which is
-/// no place and no length.
+/// A number for a field of 32 bits. Who writes a field has bounded it; one that has no room becomes the largest, which
+/// is no place and no length.
 pub(crate) fn fit_u32(number: u64) -> u32 {
     u32::try_from(number).unwrap_or(u32::MAX)
 }

@@ -18,6 +18,7 @@ mod interleaved;
 mod journals;
 mod known_children;
 mod layers;
+mod meanwhile;
 mod model;
 mod names;
 mod new_disks;

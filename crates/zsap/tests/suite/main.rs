@@ -4,6 +4,7 @@
 
 mod advice;
 mod command;
+mod cut_short;
 mod devices;
 mod documents;
 mod edges;

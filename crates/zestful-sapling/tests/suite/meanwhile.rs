@@ -1,0 +1,225 @@
+//! What others do between a plan and its run, and beside a writer.
+
+use std::os::unix::fs::{FileExt, MetadataExt, PermissionsExt};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use zestful_sapling::chain::{Chain, ChainMut, OpenOptions};
+use zestful_sapling::error::{Error, Refusal};
+use zestful_sapling::family::Override;
+use zestful_sapling::image::{Format, ParentRecord, open_image_mut};
+use zestful_sapling::ops::{Direction, Merge, MoveImage, Operation, PinImage, Planned, Relink, Transplant};
+use zestful_sapling::progress::Progress;
+use zestful_sapling::storage::testing::HostRecorder;
+use zestful_sapling::storage::{Access, FileStorage, ReadAt, Storage};
+
+use crate::acts::{Act, Stage};
+use crate::family_model::{derive, make, quick_folder};
+use crate::support::{Model, resume};
+use crate::unfinished::{contents, line};
+
+/// A program that takes no locks.
+pub struct Unasking(std::fs::File, PathBuf);
+
+impl Unasking {
+    pub fn open(path: &Path) -> Arc<Self> {
+        let mode = std::fs::metadata(path).unwrap().permissions();
+        std::fs::set_permissions(path, PermissionsExt::from_mode(0o644)).unwrap();
+        let file = std::fs::File::options().read(true).write(true).open(path).unwrap();
+        std::fs::set_permissions(path, mode).unwrap();
+        Arc::new(Self(file, path.to_owned()))
+    }
+}
+
+impl ReadAt for Unasking {
+    fn path(&self) -> &Path {
+        &self.1
+    }
+    fn len(&self) -> zestful_sapling::Result<u64> {
+        Ok(self.0.metadata().unwrap().len())
+    }
+    fn read_at(&self, buffer: &mut [u8], offset: u64) -> zestful_sapling::Result<()> {
+        self.0.read_exact_at(buffer, offset).map_err(|_| Error::Cancelled)
+    }
+}
+
+impl Storage for Unasking {
+    fn write_at(&self, bytes: &[u8], offset: u64) -> zestful_sapling::Result<()> {
+        self.0.write_all_at(bytes, offset).map_err(|_| Error::Cancelled)
+    }
+    fn set_len(&self, len: u64) -> zestful_sapling::Result<()> {
+        self.0.set_len(len).map_err(|_| Error::Cancelled)
+    }
+    fn sync(&self) -> zestful_sapling::Result<()> {
+        Ok(())
+    }
+}
+/// A loss that the host reports to the thread that syncs beside the writing is final for the image: no table comes to
+/// name what is gone.
+#[test]
+fn a_sync_that_fails_beside_the_writer_names_no_lost_data() {
+    const RANGE: u64 = 16 << 10;
+    for format in [Format::Vhdx, Format::Vhd] {
+        let folder = quick_folder();
+        let files = ["base", "layer", "now"].map(|name| folder.path().join(format!("{name}.{format}")));
+        zestful_sapling::ops::Make::new(&files[0], 64 << 30).plan().unwrap().run(&Progress::new()).unwrap();
+        derive(&files[0], &files[1], false);
+        // Small ranges far apart: bitmaps change, and are committed, all the while.
+        let mut content = Model::default();
+        let mut disk = ChainMut::open(&files[1], &OpenOptions::new()).unwrap();
+        for n in 0..3600u64 {
+            let byte = n as u8 | 1;
+            disk.write_at(&vec![byte; RANGE as usize], n << 24).unwrap();
+            content.fill(n << 24, RANGE, byte);
+        }
+        disk.close().unwrap();
+        derive(&files[1], &files[2], false);
+        let tape = HostRecorder::start(folder.path()).unwrap();
+        // The first one comes at the end of a batch, after which nothing is committed.
+        tape.lose_writes_beside(1);
+        let merge = Merge::new(&files[2]).with_direction(Direction::IntoChild).plan().unwrap();
+        let ended = merge.run(&Progress::new());
+        drop((merge, tape));
+        assert!(matches!(ended, Err(Error::UnderWay { .. })), "{ended:?}");
+        content.assert_same(&Chain::open(&files[2], &OpenOptions::new()).unwrap());
+        resume(&files[2], &[]).unwrap();
+        content.assert_same(&Chain::open(&files[2], &OpenOptions::new()).unwrap());
+    }
+}
+
+/// What a plan relied on is looked at again by its run: space, records, pins, and files swapped while a lock was
+/// waited for.
+#[test]
+fn a_run_looks_again_at_what_its_plan_relied_on() {
+    let folder = quick_folder();
+    let ([base, layer, now], content) = line(folder.path(), Format::Vhdx);
+    make(&folder.path().join("other.vhdx"));
+    let before = contents(folder.path());
+    let tape = HostRecorder::start(folder.path()).unwrap();
+    let merge = || Merge::new(&now).with_direction(Direction::IntoChild).plan();
+    let transplant = || Transplant::new(&now, folder.path().join("other.vhdx")).plan();
+    tape.pretend_free_space(1 << 20);
+    assert!(matches!(merge().map(|_| ()), Err(Error::Refused(Refusal::NoSpace { .. }, _))));
+    assert!(matches!(transplant().map(|_| ()), Err(Error::Refused(Refusal::NoSpace { .. }, _))));
+    tape.pretend_free_space(1 << 40);
+    let plan = merge().unwrap();
+    tape.pretend_free_space(1 << 20);
+    assert!(matches!(plan.run(&Progress::new()), Err(Error::Refused(Refusal::NoSpace { .. }, _))));
+    drop(plan);
+    tape.pretend_free_space(1 << 40);
+    let plan = transplant().unwrap();
+    tape.pretend_free_space(1 << 20);
+    assert!(matches!(plan.run(&Progress::new()), Err(Error::Refused(Refusal::NoSpace { .. }, _))));
+    drop((plan, tape));
+    assert!(contents(folder.path()) == before);
+    // A program without locks changes the child's record between plan and run.
+    let plan = Relink::new(&now).with_parent(layer.clone()).plan().unwrap();
+    let mut image = open_image_mut(Unasking::open(&now), None).unwrap();
+    let known = image.info().parent.clone().unwrap();
+    let record = ParentRecord {
+        identity: known.accepted[0],
+        also: None,
+        time_stamp: None,
+        name: "elsewhere.vhdx".into(),
+        relative: ".\\elsewhere.vhdx".into(),
+        absolute: None,
+    };
+    image.set_parent(&record).unwrap();
+    image.close().unwrap();
+    assert!(matches!(plan.run(&Progress::new()), Err(Error::Refused(Refusal::SourceChanged { .. }, _))));
+    drop(plan);
+    Relink::new(&now).with_parent(layer.clone()).plan().unwrap().run(&Progress::new()).unwrap();
+    // A pin holds without the mark, too.
+    PinImage::new(&now).plan().unwrap().run(&Progress::new()).unwrap();
+    std::fs::set_permissions(&now, PermissionsExt::from_mode(0o644)).unwrap();
+    let written = ChainMut::open(&now, &OpenOptions::new()).map(|_| ());
+    assert!(matches!(written, Err(Error::Refused(Refusal::Pinned { .. }, _))), "{written:?}");
+    content.assert_same(&Chain::open(&now, &OpenOptions::new()).unwrap());
+    // A file that is swapped while its lock is waited for: what is locked in the end stands under the name.
+    for _ in 0..20 {
+        let lock = FileStorage::open(&base, Access::AmendMetadata).unwrap();
+        let waiting = std::thread::scope(|scope| {
+            let waiting = scope.spawn(|| FileStorage::open(&base, Access::AmendMetadata));
+            std::thread::sleep(std::time::Duration::from_millis(4));
+            std::fs::copy(&base, folder.path().join("new")).unwrap();
+            std::fs::rename(folder.path().join("new"), &base).unwrap();
+            drop(lock);
+            waiting.join().unwrap()
+        });
+        let there = std::fs::metadata(&base).unwrap();
+        if let Ok(held) = waiting {
+            assert_eq!((there.dev(), there.ino()), held.host_identity().unwrap());
+        }
+    }
+}
+
+/// A file that takes another's place belongs to whoever owned that one: mode, owner and attributes go along.
+#[test]
+fn what_takes_a_place_inherits_it() {
+    // On a disk, since not every memory file system has attributes.
+    let folder = tempfile::tempdir().unwrap();
+    let ([_, _, now], content) = line(folder.path(), Format::Vhdx);
+    let has_attributes =
+        rustix::fs::setxattr(&now, "user.machine", b"germination-01", rustix::fs::XattrFlags::empty()).is_ok();
+    let is_root = std::os::unix::fs::chown(&now, Some(1234), Some(55)).is_ok();
+    std::fs::set_permissions(&now, PermissionsExt::from_mode(0o660)).unwrap();
+    Merge::new(&now).with_direction(Direction::IntoParent).plan().unwrap().run(&Progress::new()).unwrap();
+    let there = std::fs::metadata(&now).unwrap();
+    assert_eq!(there.permissions().mode() & 0o777, 0o660);
+    if is_root {
+        assert_eq!((there.uid(), there.gid()), (1234, 55));
+    }
+    if has_attributes {
+        let mut value = [0; 64];
+        let len = rustix::fs::getxattr(&now, "user.machine", &mut value[..]).unwrap();
+        assert_eq!(&value[..len], b"germination-01");
+    }
+    content.assert_same(&Chain::open(&now, &OpenOptions::new()).unwrap());
+}
+
+/// Images that are to be told of a merge or a move, and were moved by hand meanwhile, are found again or hold it up.
+#[test]
+fn children_that_moved_by_hand_meanwhile_are_told_all_the_same() {
+    for act in [Act::MergeIntoParent, Act::MergeIntoChild, Act::MergeDeep] {
+        for (name, is_found) in [("c/renamed", true), ("far/renamed", false)] {
+            let stage = Stage::new(Format::Vhdx);
+            std::fs::create_dir(stage.cast.root.join("far")).unwrap();
+            let tape = HostRecorder::start(&stage.cast.root).unwrap();
+            stage.cast.perform(act).unwrap();
+            let half = tape.asked() / 2;
+            tape.rewind().unwrap();
+            tape.fail_from(half);
+            assert!(matches!(stage.cast.perform(act), Err(Error::UnderWay { .. })));
+            drop(tape);
+            let (leaf, moved) = (stage.cast.path("c/leaf"), stage.cast.path(name));
+            std::fs::rename(&leaf, &moved).unwrap();
+            let child = stage.cast.path("c/child");
+            let resumed = resume(&child, &[]);
+            assert_eq!(resumed.is_ok(), is_found, "{act:?}: {resumed:?}");
+            if let Err(error) = resumed {
+                let Error::UnderWay { source, .. } = error else { panic!("{error}") };
+                assert!(matches!(*source, Error::Refused(Refusal::NeededByChildren { .. }, _)), "{source}");
+                std::fs::rename(&moved, &leaf).unwrap();
+                stage.cast.finish("brought back");
+            } else {
+                std::fs::rename(&moved, &leaf).unwrap();
+                Relink::new(&leaf).plan().unwrap().run(&Progress::new()).unwrap();
+            }
+            stage.judge(&[(act, true)], &format!("{act:?} {name}"));
+        }
+    }
+    // Said to be gone for good, it is left out.
+    let stage = Stage::new(Format::Vhdx);
+    let tape = HostRecorder::start(&stage.cast.root).unwrap();
+    stage.cast.perform(Act::MoveChild).unwrap();
+    let half = tape.asked() / 2;
+    tape.rewind().unwrap();
+    tape.fail_from(half);
+    assert!(stage.cast.perform(Act::MoveChild).is_err());
+    drop(tape);
+    std::fs::remove_file(stage.cast.path("c/leaf")).unwrap();
+    let again = MoveImage::new(stage.cast.path("c/child"), stage.cast.path("a/there"));
+    assert!(again.clone().plan().unwrap().run(&Progress::new()).is_err());
+    again.with_override(Override::UnknownChildren).plan().unwrap().run(&Progress::new()).unwrap();
+    assert!(stage.cast.path("a/there").exists());
+}
