@@ -1,8 +1,8 @@
 //! Integers and text at offsets of a structure, and numbers on their way between files and memory.
 //!
 //! Offsets are constants of a structure whose length its parser has checked before, so a place outside is a
-//! mistake of ours; it reads as zero rather than stopping the program. A sum that has no room ends at the largest number:
-//! that is past the end of every file, and reading or writing there fails.
+//! mistake of ours; it reads as zero rather than stopping the program. A sum that has no room ends at the largest
+//! number: that is past the end of every file, and reading or writing there fails.
 
 /// A place or a length in memory. What has no room there lies past the end of everything.
 pub(crate) const fn index(number: u64) -> usize {
