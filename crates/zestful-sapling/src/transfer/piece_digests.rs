@@ -1,8 +1,8 @@
 //! The digests of what a guest sees, piece by piece: what a pin keeps, and what it is compared with.
 
 use std::ops::Range;
-use std::sync::mpsc::{channel, sync_channel};
 
+use super::pipeline::{self, Chunk, Feed};
 use crate::bytes::is_zero;
 use crate::chain::{Chain, Disk, for_each_data_extent};
 use crate::error::Result;
@@ -12,8 +12,6 @@ use crate::sidecar::{Companion, Digest, Pin, PinnedRun};
 
 /// Bytes that each digest covers.
 pub(crate) const PIECE: u64 = 4 << 20;
-/// Pieces between the reading and the digesting thread.
-const IN_FLIGHT: usize = 3;
 
 /// The digests of a disk.
 pub(crate) struct Digests {
@@ -39,34 +37,46 @@ pub(crate) fn digest_pieces(disk: &Chain, piece_size: u64, progress: &Progress) 
         pieces.iter().map(|run| (run.end * piece_size).min(size) - run.start * piece_size).sum(),
     );
     let mut digests = Digests { runs: Vec::new(), whole: Digest([0; 32]) };
-    std::thread::scope(|scope| {
-        let (full, filled) = sync_channel::<Result<(u64, Vec<u8>)>>(IN_FLIGHT);
-        let (used, empty) = channel::<Vec<u8>>();
-        let wanted = &pieces;
-        scope.spawn(move || {
-            for piece in wanted.iter().cloned().flatten() {
-                let mut bytes = empty.try_recv().unwrap_or_default();
-                bytes.resize(len_of(piece) as usize, 0);
-                let read = disk.read_at(&mut bytes, piece * piece_size);
-                let failed = read.is_err();
-                if full.send(read.map(|()| (piece, bytes))).is_err() || failed {
-                    break;
-                }
-            }
-        });
-        for read in filled {
-            progress.check()?;
-            let (piece, bytes) = read?;
-            if !is_zero(&bytes) {
-                digests.push(piece, Digest(blake3::hash(&bytes).into()));
-            }
-            progress.advance(bytes.len() as u64);
-            _ = used.send(bytes);
+    let mut open = OpenPiece::default();
+    let read = |feed: &mut Feed<'_>| {
+        pieces.iter().cloned().flatten().try_for_each(|piece| {
+            let start = piece * piece_size;
+            feed.read(start, len_of(piece), |bytes, done| disk.read_at(bytes, start + done))
+        })
+    };
+    let take = |chunk: &Chunk| {
+        let Chunk::Data { offset, bytes } = chunk else { return Ok(0) };
+        let piece = offset / piece_size;
+        if let Some(digest) = open.take(bytes, len_of(piece)) {
+            digests.push(piece, digest);
         }
-        Ok::<_, crate::Error>(())
-    })?;
+        Ok(bytes.len() as u64)
+    };
+    pipeline::run(read, take, || Ok(()), progress)?;
     digests.whole = whole_of(&digests.runs, size, piece_size);
     Ok(digests)
+}
+
+/// What of a piece was read so far.
+#[derive(Default)]
+struct OpenPiece {
+    hasher: blake3::Hasher,
+    taken: u64,
+    holds_data: bool,
+}
+
+impl OpenPiece {
+    /// The digest, once all of the piece's `len` bytes were taken; none for one that is all zero.
+    fn take(&mut self, bytes: &[u8], len: u64) -> Option<Digest> {
+        self.hasher.update(bytes);
+        self.holds_data |= !is_zero(bytes);
+        self.taken += bytes.len() as u64;
+        if self.taken < len {
+            return None;
+        }
+        let whole = std::mem::take(self);
+        whole.holds_data.then(|| Digest(whole.hasher.finalize().into()))
+    }
 }
 
 impl Digests {

@@ -8,6 +8,7 @@ use crate::error::{Error, Result};
 use crate::image::{Format, Kind, Space, vhd, vhdx};
 use crate::progress::Progress;
 use crate::size::format_size;
+use crate::transfer::pipeline::{self, Chunk, Feed};
 
 /// A legal image that is not there yet.
 #[derive(Clone, Debug)]
@@ -175,30 +176,17 @@ fn check_raw(size: u64, kind: Kind, wishes: &NewImage) -> Result<()> {
 /// Every byte, with the host writing back meanwhile.
 fn write_zeros(staged: &Staged, data: Range<u64>, progress: &Progress) -> Result<()> {
     const STEP: u64 = 1 << 20;
-    const SYNC_EVERY: u64 = 64 << 20;
     let storage = staged.storage();
     let zeros = vec![0; STEP as usize];
     progress.begin("writing zeros", data.end - data.start);
-    std::thread::scope(|scope| {
-        let (wish, wishes) = std::sync::mpsc::sync_channel::<()>(1);
-        let syncer = scope.spawn(move || wishes.iter().try_for_each(|()| staged.sync_so_far()));
-        let write = || {
-            let mut at = data.start;
-            while at < data.end {
-                progress.check()?;
-                let step = STEP.min(data.end - at);
-                storage.write_at(&zeros[..step as usize], at)?;
-                at += step;
-                progress.advance(step);
-                if (at - data.start).is_multiple_of(SYNC_EVERY) {
-                    // While the one before is still at work it takes this in as well, or the next one does.
-                    _ = wish.try_send(());
-                }
-            }
-            Ok(())
-        };
-        let written = write();
-        drop(wish);
-        written.and(syncer.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
-    })
+    let steps = data.clone().step_by(STEP as usize).map(|at| at..data.end.min(at + STEP));
+    let feed = |feed: &mut Feed<'_>| steps.clone().try_for_each(|step| feed.zeros(step));
+    let write = |chunk: &Chunk| {
+        let Chunk::Zeros(range) = chunk else { return Ok(0) };
+        let len = range.end - range.start;
+        storage.write_at(&zeros[..len as usize], range.start)?;
+        progress.advance(len);
+        Ok(len)
+    };
+    pipeline::run(feed, write, || staged.sync_so_far(), progress).map(|_| ())
 }
