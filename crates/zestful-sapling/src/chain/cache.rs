@@ -87,7 +87,7 @@ impl CachedRange {
                 Origin::Zero | Origin::Below => (ZEROS, 0),
             };
             let within = part.offset.saturating_sub(start);
-            // What stands behind another in the disk and in its file goes on with it.
+            // A part that follows the one before in the disk and in its file belongs to the same range.
             let follows = match (found.places.last(), found.starts.last()) {
                 (Some((last, _)), _) if *last == ZEROS => layer == ZEROS,
                 (Some((last, there)), Some(from)) => {

@@ -71,7 +71,7 @@ pub(crate) struct ComparedRange {
     pub(crate) one: Origin,
 }
 
-/// A walk over both, from one byte to another. What both have from layers that they share is never asked for.
+/// A walk over both disks at once. Layers that both of them share are not asked: what comes from there is the same.
 pub(crate) struct Comparison<'a> {
     sides: [SideWalk<'a>; 2],
     offset: u64,

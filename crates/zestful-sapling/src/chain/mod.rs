@@ -30,6 +30,6 @@ pub(crate) use locate::{candidates, identity_of, record_of, records_absolute};
 pub use open::Chain;
 pub use options::{MAX_DEPTH, OpenOptions};
 pub(crate) use resolve::{Ascent, direct_parent, judge_pair, open_parents};
-pub use stream::DiskStream;
+pub use stream::{DiskStream, DiskWindow};
 pub(crate) use walk::{Origin, Walk};
 pub use write::ChainMut;

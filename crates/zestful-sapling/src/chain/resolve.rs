@@ -86,7 +86,7 @@ fn parent_of(
     let Some(reference) = &child.info().parent else { return Ok(None) };
     let tried = by_hand.map_or_else(|| candidates(child.path(), reference), |path| vec![path.to_owned()]);
     let mut found = match find(child.path(), reference, &tried, seen, options) {
-        // The absolute path that it recorded for the while may be one of another folder by now.
+        // While work is under way a child records an absolute path, which is wrong once the folder got another name.
         Err(Error::Parent(problem)) => match tried.iter().find_map(|path| survivor_for(child.path(), path)) {
             Some(survivor) => find(child.path(), reference, &[survivor], seen, options),
             None => Err(Error::Parent(problem)),
@@ -105,7 +105,7 @@ fn find(
     seen: &[HostIdentity],
     options: &OpenOptions,
 ) -> Result<Found> {
-    // The most telling reason of those that the candidates give.
+    // Each candidate may be wrong for another reason; the one that says most is told.
     let mut problem: Option<ParentProblemKind> = None;
     for path in tried {
         match try_candidate(child, path, reference, seen, options)? {
@@ -150,7 +150,7 @@ fn try_candidate(
         Err(error) if matches!(error.kind(), ErrorKind::NotFound | ErrorKind::NotADirectory) => {
             return Ok(Tried::Absent);
         }
-        // What else there may be, opening it tells.
+        // Any other trouble shows when the file is opened.
         _ => {}
     }
     let unreadable = |error: Error| match error {

@@ -78,7 +78,7 @@ impl<'a> Walk<'a> {
         self.offset = self.offset.max(offset);
     }
 
-    /// Over these layers, as over the upper ones of a chain whose others are not to be asked.
+    /// Over these layers only: what none of them holds is told as coming from below.
     pub(crate) fn over(disk: &'a dyn Disk) -> Self {
         Self { is_cut: true, ..Self::new(disk, usize::MAX) }
     }

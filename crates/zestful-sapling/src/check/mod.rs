@@ -103,7 +103,7 @@ fn check(path: &Path, format: Option<Format>, progress: &Progress) -> Result<Che
             Ok(Some(found)) => {
                 report.findings.extend(found.warnings);
                 let companion = Companion::known(found.image.path());
-                // What a parent's companion knows counts as long as it has one: without, it is what it is.
+                // A companion that cannot be opened is no reason to stop: the parent can be read without it.
                 pin_state(found.image.path(), found.image.info(), companion, &mut report.findings).unwrap_or_default();
                 let storage = FileStorage::open(found.image.path(), Access::Read)?;
                 current = check_one(Arc::new(storage), None, progress, &mut report)?;

@@ -47,7 +47,7 @@ fn pin_of(path: &Path, findings: &mut Vec<Finding>) -> Option<Pin> {
             findings.push(*finding);
             None
         }
-        // Without its companion an image is what it is.
+        // An image can be read without its companion.
         Err(_) => None,
     }
 }

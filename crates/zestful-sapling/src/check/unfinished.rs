@@ -17,7 +17,7 @@ pub(super) fn look(image: &Path, findings: &mut Vec<Finding>) -> Health {
             findings.push(*finding);
             Health::Broken
         }
-        // Without its journal an image is what it is.
+        // An image can be read without its journal.
         _ => Health::Healthy,
     }
 }

@@ -144,8 +144,8 @@ struct Parent {
     real: PathBuf,
     identity: HostIdentity,
     data_identity: Option<Uuid>,
-    /// Whether anything says that it may have children: what is certainly alone is not held up by a file beside it that
-    /// cannot be read.
+    /// Whether anything says that it may have children. Without that, a file beside it that cannot be read is no
+    /// reason to refuse a change.
     may_have: bool,
     /// Those that are recorded, and not found yet.
     known: Vec<(PathBuf, KnownChild)>,
@@ -168,8 +168,8 @@ impl Parent {
         Ok(Self { real: real(image)?, identity, data_identity, may_have, known, children, lost, unknown })
     }
 
-    /// What becomes of a file is told from here on; whether it was a recorded one, by its name or, renamed, by its
-    /// file.
+    /// Strikes a file off those that are recorded and not found yet; tells whether it was among them, under its name
+    /// or, renamed, as the same file.
     fn settle(&mut self, path: &Path, file: Option<FileId>) -> bool {
         let place = real(path).unwrap_or_else(|_| path.to_owned());
         let before = self.known.len();

@@ -152,7 +152,7 @@ pub(crate) struct Opened {
 
 /// Opens an image; without a lock if somebody holds it, who is then named.
 pub(crate) fn open_for_look(path: &Path, format: Option<Format>, count: bool) -> Result<Opened> {
-    // A look at a device asks nobody to keep away from it meanwhile, so that it disturbs nobody.
+    // A device is looked at without a lock, so that the look disturbs nobody.
     let is_device = BlockDevice::is_at(path);
     let opened = if is_device { open_place(path, Access::ReadUnlocked) } else { open_place_at_once(path) };
     let (place, in_use) = match opened {
@@ -328,7 +328,7 @@ fn look_at_parents(image: Box<dyn Image>, identity: HostIdentity, warnings: &mut
                 report.found_path.get_or_insert_with(|| found.image.path().to_owned());
                 warnings.extend(found.warnings);
                 warnings.extend(found.image.warnings().iter().map(|finding| finding.clone().at(found.image.path())));
-                // What a parent's companion knows counts as long as it has one: without, it is what it is.
+                // A companion that cannot be opened is no reason to stop: the parent can be read without it.
                 let path = found.image.path();
                 pin_state(path, found.image.info(), Companion::of(path), warnings).unwrap_or_default();
                 current = found.image;

@@ -54,8 +54,8 @@ impl Guard {
         self.refuse_hard_links(image)
     }
 
-    /// Refuses an image whose parent takes part in something that is under way: the end of that tells the images that
-    /// it knows of, where it knows them.
+    /// Refuses to move or change an image whose parent takes part in work that is under way: when that ends, it tells
+    /// the children that its journal names, at the places that stand there.
     pub(crate) fn refuse_parent_under_way(&self, image: &Path) -> Result<()> {
         parent_beside(image).map_or(Ok(()), |parent| refuse_under_way(&parent))
     }

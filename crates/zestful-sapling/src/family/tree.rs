@@ -219,7 +219,7 @@ impl Survey {
             (false, Kind::Differencing) => Role::Frozen,
             (false, _) => Role::Base,
         };
-        // Whoever reads through what is broken is not whole either.
+        // An image that reads through a broken one is broken, too.
         let broken = if image.broken { Health::Broken } else { below };
         let own = if image.cut_short { Health::Unfinished } else { Health::Healthy };
         let told = drawing.told.get(&image.path).copied().unwrap_or_default();

@@ -8,6 +8,7 @@ use crate::size::format_size;
 
 /// What an entry of the block allocation table is about.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
 pub enum TableEntry {
     /// The block of this number.
     Payload(u64),

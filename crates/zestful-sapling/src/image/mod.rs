@@ -289,9 +289,9 @@ pub trait ImageMut: Image {
     /// `Usage` when the format has no identity; otherwise as [`ImageMut::flush`].
     fn set_identity(&mut self, identity: Uuid) -> Result<()>;
 
-    /// Has the content known by this data identity, whatever is written from here on in this session; durable on
-    /// return. With the identity that it has already, writes do not give it a new one: for what changes nothing that a
-    /// child or a guest can see.
+    /// Gives the image this data identity, and keeps it whatever is written in this session; durable on return. Called
+    /// with the identity that the image has already, it makes sure that writes do not give it a new one: for changes
+    /// that no child and no guest can see.
     ///
     /// # Errors
     /// `Usage` when the format has no identity; otherwise as [`ImageMut::flush`].

@@ -273,7 +273,7 @@ impl Companion {
         let folder = folder_of(&Self::place(image));
         Self::change(image, change.elsewhere, |companion| {
             companion.replace_children(&folder, change.gone, change.new);
-            // What only a pin made read-only is frozen for its children from here on, too.
+            // An image that only its pin made read-only is now frozen for its children as well.
             let pinned = companion.pin.as_ref().is_some_and(|pin| pin.marked) && !change.new.is_empty();
             if change.freezes || pinned {
                 companion.frozen.get_or_insert_with(Timestamp::now);
@@ -291,7 +291,7 @@ impl Companion {
             relative_path(folder, &real)
         };
         let gone: Vec<PathBuf> = gone.iter().map(|path| recorded(path)).collect();
-        // What takes the place of others has grown since they did.
+        // A child that takes the place of others is as old as the oldest of them.
         let before_it = self.children.iter().filter(|child| gone.contains(&child.path)).map(|child| child.since).min();
         self.children.retain(|child| !gone.contains(&child.path));
         for (path, file) in new {

@@ -76,7 +76,7 @@ fn lines_of(path: &Path) -> Result<Lines> {
     let mut marks = Vec::new();
     // Behind the last line's end stands nothing, or a line whose end never reached the disk.
     while let Some(line) = lines.next().filter(|_| lines.peek().is_some()) {
-        // What follows the last line's end is nothing, and nothing follows that.
+        // Behind the end of the last line there is one empty part, and nothing behind that.
         let is_last = lines.clone().nth(1).is_none() && lines.peek().is_some_and(|rest| rest.is_empty());
         match checked(line) {
             Some(mark) => marks.push(mark.to_owned()),

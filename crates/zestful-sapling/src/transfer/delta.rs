@@ -65,7 +65,7 @@ impl Batch {
 pub(crate) enum Delta<'a> {
     /// All that these layers hold, over one another, into the image below them.
     Down { upper: &'a Chain },
-    /// What `child` does not hold itself and does not have from `new` as it has it from `old`, into the child.
+    /// Into a child that changes its parent: what it reads through `old` and would read otherwise through `new`.
     Up {
         old: &'a DiskSide,
         new: &'a DiskSide,

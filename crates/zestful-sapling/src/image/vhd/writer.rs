@@ -420,7 +420,7 @@ impl ImageMut for VhdMut {
             .any(|finding| matches!(finding.kind, FindingKind::Vhd(CopyDiffers | CopyOutdated | CopyContradicts)));
         match lags || self.info.data_identity != Some(identity) {
             true => self.put_identity(identity)?,
-            // What a session that was killed wrote last is durable before anything goes where it freed space.
+            // What a killed session wrote last must be durable before anything is written where it freed space.
             false => self.storage.sync()?,
         }
         (self.begun, self.amended) = (true, true);
@@ -476,7 +476,7 @@ impl ImageMut for VhdMut {
     fn close(mut self: Box<Self>) -> Result<()> {
         self.commit()?;
         let Some(blocks) = self.layout.blocks.as_ref().filter(|_| self.amended) else { return Ok(()) };
-        // What the last growth took too much goes back: first a footer behind the last block, then the cut.
+        // Space that was taken ahead goes back: first a footer is written behind the last block, then the file is cut.
         let end = blocks.used_end();
         if end < self.footer_at && self.next <= self.footer_at {
             self.put_footer(end)?;

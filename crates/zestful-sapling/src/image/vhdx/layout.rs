@@ -130,7 +130,8 @@ impl Layout {
         let table = self.table();
         let mut findings = Findings::default();
         let mut claims = Claims::new(self.bounds.file_len);
-        // Beside the others: another block there is no damage, it holds what the entry gave up.
+        // Kept apart: a place that an entry without content still names may belong to another block, which is no
+        // damage.
         let mut kept = Claims::new(self.bounds.file_len);
         for (start, end, _) in &self.bounds.taken {
             claims.claim(*start, end.saturating_sub(*start));
@@ -159,7 +160,7 @@ impl Layout {
             };
             if !entry.state().has_place() {
                 if entry.state().may_keep_place() && matches!(role, TableEntry::Payload(_)) {
-                    // Whoever wrote it may count on it: nothing else goes there while the entry names it.
+                    // The program that wrote the entry may count on the place: no new block goes there.
                     kept.claim(entry.offset(), if entry.offset() == 0 { 0 } else { len });
                 } else if entry.offset() != 0 {
                     findings.push(found(VhdxFinding::EntryPlace { entry: role, offset: entry.offset() }));

@@ -44,7 +44,7 @@ fn pairs(bytes: &[u8]) -> std::result::Result<Vec<Pair<'_>>, String> {
         let (Some(key), Some(value)) = (text(0, 8), text(4, 10)) else {
             return Err(format!("its entry {number} lies outside of it"));
         };
-        // Text that stands by itself fits; what overlaps could make each byte count thousands of times.
+        // Entries that share their text could make a small item ask for gigabytes.
         taken = key.len().saturating_add(value.len()).saturating_add(taken);
         if taken > bytes.len() {
             return Err(format!("its entries overlap: those up to number {number} hold more text than there is"));
@@ -87,7 +87,7 @@ pub(super) fn encode(parent: &ParentReference) -> Vec<u8> {
 
 /// The locator of another parent in place of `old`: what it holds besides stays, unless it names the parent it had.
 pub(super) fn replace(old: &[u8], parent: &ParentReference) -> Vec<u8> {
-    // Where the parent stays where it is, all that names it still does.
+    // If the parent stays where it is, every path that names it stays right.
     let had = parse(old).ok().filter(|had| had.paths.first() != parent.paths.first());
     let mut new = pairs_of(parent);
     for (key, value) in pairs(old).unwrap_or_default() {

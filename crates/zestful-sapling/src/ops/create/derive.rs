@@ -73,7 +73,7 @@ impl Operation for Derive {
     fn plan(self) -> Result<Self::Planned> {
         let held = Arc::new(Held::default());
         let base = Chain::open(&self.base, &OpenOptions::new().with_held(&held))?;
-        // From here on nobody changes the base; whoever did before has left word.
+        // The base is locked from here on. What was begun with it before shows in the journal beside it.
         self.refuse_changing()?;
         let not_seen = self.guard.refuse_writers([&*self.base])?;
         let looked = Instant::now();
@@ -180,7 +180,7 @@ impl Planned for DerivePlan {
             staged.push(file);
         }
         self.request.refuse_changing()?;
-        // Whoever opens the base in the instant after a look is missed by any look.
+        // A program that opens the base just after the look is not seen, and no look could see it.
         if self.looked.elapsed() > INSTANT {
             self.request.guard.refuse_writers([&**base])?;
         }
@@ -212,7 +212,8 @@ impl DerivePlan {
         Ok(unrecorded)
     }
 
-    /// What was recorded and did not appear is known to be nothing; best effort, since something failed already.
+    /// Strikes children off the record that were recorded and did not appear. An error is left out: another one, which
+    /// ended the work, is told.
     fn take_back(&self, newly_frozen: bool) {
         let base = &self.request.base;
         let missing =

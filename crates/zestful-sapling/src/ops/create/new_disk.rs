@@ -27,6 +27,7 @@ use crate::transfer::digest_of;
 /// Which identity a copy has.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
+#[non_exhaustive]
 pub enum Identity {
     /// One of its own, so that both can be used side by side.
     #[default]
@@ -111,7 +112,7 @@ impl NewDisk {
         };
         match format {
             Format::Vhdx => image.sectors = wanted_sectors,
-            // Asked for is what is there anyway.
+            // The sectors that were asked for are those that a raw disk has anyway.
             Format::Raw if image.sectors.is_some_and(|sectors| sectors.0 == logical_sector) => image.sectors = None,
             _ => {}
         }
@@ -140,7 +141,8 @@ impl NewDisk {
             plan.warnings.extend(odd.map(ToString::to_string));
             plan.bytes_read = data_len(source)?;
             plan.steps.push(format!("copy at most {} of data from {}", format_size(plan.bytes_read), name_of(source)));
-            // What is claimed at first is what the data then fills; a device is written once, all of it.
+            // A file's space is set aside first and filled then, which counts once; a device is written over from end
+            // to end.
             if !target.is_device() {
                 plan.bytes_written += plan.bytes_read;
             }
@@ -175,7 +177,7 @@ impl NewDisk {
             Ok(outcome)
         };
         let done = write().and_then(|outcome| staged.publish(progress).map(|()| outcome));
-        // A file that was begun is gone again; a device is not what it was.
+        // A file that was begun is removed again; a device does not get its old content back.
         done.map_err(|error| if self.target.is_device() { error.on_device(self.target.path()) } else { error })
     }
 

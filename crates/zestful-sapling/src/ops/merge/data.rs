@@ -59,7 +59,7 @@ pub(in crate::ops) fn run(
         }
         _ => {
             let mut image = held.image_mut(&survivor.path)?;
-            // What it takes in is what it showed before.
+            // What it takes in is what it read through its parent before, so that its content stays the same.
             image.set_data_identity(work.payload.identity)?;
             let old = DiskSide::of(Chain::open(&others[0].path, &options)?)?;
             let new = match &work.header.parent {
@@ -72,9 +72,9 @@ pub(in crate::ops) fn run(
     }
 }
 
-/// Every layer whose content is about to look different gets a new data identity, and the layer above it accepts
-/// that: beside the old one, where its format can; else the journal speaks for the moment between. The ancestor gets
-/// its own with the first data.
+/// Every layer whose content is about to look different gets a new data identity, and the layer above it records
+/// that. A format that can record two identities has both in between; for one that cannot, the journal answers in
+/// between. The ancestor gets its new identity with the first data.
 fn renew(work: &MergeRecord, held: &Held) -> Result<()> {
     for (number, pair) in work.header.members.windows(2).enumerate() {
         let [upper, lower] = pair else { continue };

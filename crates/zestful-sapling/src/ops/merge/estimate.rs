@@ -16,6 +16,7 @@ use crate::transfer::{Delta, cost_of};
 /// Which image takes in the other.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema, Deserialize)]
 #[serde(rename_all = "kebab-case")]
+#[non_exhaustive]
 pub enum Direction {
     /// The ancestor takes in what the child and the layers between hold.
     IntoParent,
@@ -35,6 +36,7 @@ impl std::fmt::Display for Direction {
 /// Under whose name the merged image stands.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
+#[non_exhaustive]
 pub enum KeepName {
     /// The ancestor's.
     Parent,
@@ -77,7 +79,7 @@ pub(in crate::ops) struct Scene<'a> {
     pub(in crate::ops) layers: &'a [PathBuf],
     pub(in crate::ops) grandchildren: &'a [PathBuf],
     pub(in crate::ops) keep: KeepName,
-    /// What speaks for there being images that grew from the child, and are not to be told.
+    /// Why there may be images that grew from the child and cannot be told.
     pub(in crate::ops) unknown: Option<String>,
 }
 
@@ -118,7 +120,7 @@ impl Scene<'_> {
         }
         let survivor = self.survivor(direction);
         let is_known = direction == Direction::IntoChild && survivor == self.result();
-        // Whoever grew from the child goes on finding it, told or not, only where it keeps name and identity.
+        // Children that nobody knows of find the result only if it keeps the name and the identity of the child.
         if let Some(unknown) = self.unknown.as_ref().filter(|_| !is_known) {
             return Ok(Some(unknown.clone()));
         }

@@ -114,7 +114,7 @@ impl Finishing<'_> {
         })
     }
 
-    /// Whoever is about to read through an image is known to it before.
+    /// Records in an image's companion who is about to read through it, before that happens.
     fn tell_companions_first(&self) -> Result<()> {
         let Self { work, children, guard, survivor, .. } = self;
         let new: Vec<NewChild> = children.iter().map(|child| child_at(&child.path)).collect();
@@ -132,7 +132,7 @@ impl Finishing<'_> {
         Ok(())
     }
 
-    /// What is known of layers that are gone is known no more.
+    /// Takes away the companions of layers that are gone.
     fn tell_companions_last(&self) -> Result<()> {
         let Self { work, children, guard, survivor, .. } = self;
         let result = &work.header.result;
@@ -228,8 +228,8 @@ pub(in crate::ops) fn names_one_of(path: &Path, identities: &[Uuid]) -> bool {
     })
 }
 
-/// The merged image has the child's part from here on, and is as free to write to; in another's place it belongs to
-/// whoever owned that.
+/// The merged image takes the place of the child: it can be written to if the child could, and where it takes another
+/// image's name it belongs to the owner of that image.
 fn hand_on_mode(work: &MergeRecord, survivor: &Path, swaps: bool) -> Result<()> {
     if swaps {
         inherit(&work.header.result, survivor)?;

@@ -99,7 +99,7 @@ impl Merge {
         ))
     }
 
-    /// What speaks for there being images that grew from the child, of which that cannot be told.
+    /// Why there may be images that grew from the child though none was found.
     fn unknown_grandchildren(&self, child: &Path, children: &Children) -> Result<Option<String>> {
         if self.guard.allows(Override::UnknownChildren) {
             return Ok(None);
@@ -118,7 +118,7 @@ impl Merge {
     fn plan_to_carry_on(self, begun: Header) -> Result<MergePlan> {
         let ancestor = begun.members.last().map(|member| member.path.clone()).unwrap_or_default();
         let other = |path: &Path| entry(path).map_or(true, |path| path != ancestor && path != begun.result);
-        // The child itself may be gone by now, its name is not.
+        // The child's file may be gone by now; its name belongs to the result.
         let is_this = begun.work == Work::Merge && entry(&self.child).is_ok_and(|child| child == begun.image());
         if !is_this || self.into.as_deref().is_some_and(other) {
             refuse_under_way(&self.child)?;
@@ -219,7 +219,7 @@ impl Operation for Merge {
         refuse_link(&self.child)?;
         let held = Arc::new(Held::default());
         let (chain, layers) = self.lock_layers(&held)?;
-        // From here on nobody of ours changes the layers or grows anything from them; whoever did before has left word.
+        // The layers are locked from here on. What was begun with them before shows in the journals beside them.
         for (path, layer) in layers.iter().zip(chain.layers()) {
             self.guard.refuse_protected(path)?;
             self.guard.refuse_saved_state(path, layer.info())?;

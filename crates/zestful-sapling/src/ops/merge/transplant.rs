@@ -68,7 +68,7 @@ impl Operation for Transplant {
         let options = OpenOptions::new().with_held(&held);
         let child = Chain::open(&self.child, &options)?;
         let base = Chain::open(&self.base, &options)?;
-        // From here on nobody changes what is read; whoever did before has left word.
+        // What is read is locked from here on. What was begun with it before shows in the journals beside it.
         self.guard.refuse_protected(&self.child)?;
         self.guard.refuse_saved_state(&self.child, child.info())?;
         for layer in child.layers()[1..].iter().chain(base.layers()) {
@@ -118,7 +118,7 @@ impl Operation for Transplant {
         let new = DiskSide::of(base)?;
         let cost = cost_of(&Delta::Up { old: &old, new: &new, compare: true }, &*child.layers()[0], 0)?;
         plan.steps.push(format!(
-            "compare up to {} and write into {} what {} has otherwise than {}",
+            "compare up to {}, and write into {} what reads otherwise through {} than through {}",
             format_size(cost.moved),
             self.child.display(),
             self.base.display(),
@@ -249,7 +249,7 @@ fn run(
         let mut outcome =
             TransplantOutcome { path: child.to_owned(), parent: base.path.clone(), bytes_written: 0, unrecorded: None };
         if real(&old_parent)? != base.path {
-            // Known to the new base before it reads through it.
+            // The new base's companion records the child before the child reads through the base.
             let this = [child_at(child)];
             let freezes = !is_marked_read_only(&base.path)?;
             let change = ChildrenChange { new: &this, freezes, ..ChildrenChange::default() };

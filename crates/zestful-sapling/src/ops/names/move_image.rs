@@ -91,7 +91,7 @@ impl MoveImage {
         }
         refuse_existing(&journal_of(&entry(&self.target)?))?;
         let companion = Companion::place(&entry(&self.target)?);
-        // One that the image left behind there, when it was renamed by hand, comes to it again.
+        // A companion that the image left behind there, when it was renamed by hand, goes with it.
         if Companion::joined(&self.source, None, std::slice::from_ref(&companion))?.is_none() {
             refuse_existing(&companion)?;
         }

@@ -270,7 +270,7 @@ impl Planned for RelinkPlan {
         }
         let new = [child_at(child)];
         let change = ChildrenChange { new: &new, elsewhere: &self.left_behind, ..ChildrenChange::default() };
-        // A child in which nothing changes was found before, without being known.
+        // Nothing changes in the child, but its parent did not know of it.
         let guard = match self.record {
             Some(_) => guard.clone(),
             None => guard.clone().with_override(Override::UnrecordedChild),

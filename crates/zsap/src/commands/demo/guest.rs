@@ -7,7 +7,7 @@ use fatfs::{FatType, FileSystem, FormatVolumeOptions, FsOptions};
 use gpt::GptConfig;
 use gpt::disk::LogicalBlockSize;
 use gpt::mbr::ProtectiveMBR;
-use zestful_sapling::chain::{Chain, ChainMut, Disk, DiskStream, OpenOptions};
+use zestful_sapling::chain::{Chain, ChainMut, Disk, DiskStream, DiskWindow, OpenOptions};
 use zestful_sapling::{Error, Result};
 
 const MIB: u64 = 1 << 20;
@@ -99,9 +99,9 @@ pub(super) fn add_observations(path: &str) -> Result<()> {
 
 /// How many files the volume on a disk holds, all of them read.
 pub(super) fn list(path: &str) -> Result<usize> {
-    let mut disk = Chain::open(Path::new(path), &OpenOptions::new())?;
-    let read = |disk: &mut Chain| -> std::io::Result<usize> {
-        let volume = FileSystem::new(ReadOnly(DiskStream::window(disk, VOLUME.0, VOLUME.1)), FsOptions::new())?;
+    let disk = Chain::open(Path::new(path), &OpenOptions::new())?;
+    let read = || -> std::io::Result<usize> {
+        let volume = FileSystem::new(ReadOnly(DiskWindow::new(&disk, VOLUME.0, VOLUME.1)), FsOptions::new())?;
         let mut count = 0;
         for folder in volume.root_dir().iter() {
             let folder = folder?;
@@ -118,11 +118,11 @@ pub(super) fn list(path: &str) -> Result<usize> {
         }
         Ok(count)
     };
-    read(&mut disk).map_err(|e| failed("read the volume of", path, e))
+    read().map_err(|e| failed("read the volume of", path, e))
 }
 
-/// A stream that the file-system crate may ask to write, and that refuses.
-struct ReadOnly<'a>(DiskStream<'a, Chain>);
+/// A window that the file-system crate may ask to write, and that refuses.
+struct ReadOnly<'a>(DiskWindow<'a, Chain>);
 
 impl Read for ReadOnly<'_> {
     fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
