@@ -4,7 +4,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::family::Health;
-use crate::finding::Finding;
+use crate::finding::{Finding, Severity};
 
 /// What `check` found.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
@@ -18,4 +18,11 @@ pub struct CheckReport {
     pub files: Vec<std::path::PathBuf>,
     /// All findings, in the order of the files.
     pub findings: Vec<Finding>,
+}
+
+impl CheckReport {
+    /// Whether a rule is broken anywhere, be it one that can be mended without loss.
+    pub fn has_damage(&self) -> bool {
+        self.findings.iter().any(|finding| finding.severity() == Severity::Error)
+    }
 }

@@ -31,7 +31,7 @@ pub(super) fn run(console: &Console, typed: &Check) -> Result<Outcome, Failure> 
         return Ok(Outcome::Done);
     }
     let (mut state, mut findings, mut problems, mut lines) = (Health::Healthy, Vec::new(), Vec::new(), Vec::new());
-    let mut failed = None;
+    let (mut damaged, mut failed) = (false, None);
     for path in &typed.path {
         let report = check(path).map_err(Failure::from).and_then(|check| perform(console, &check));
         let report = match report {
@@ -48,6 +48,7 @@ pub(super) fn run(console: &Console, typed: &Check) -> Result<Outcome, Failure> 
         };
         let Some(report) = report else { continue };
         state = state.max(report.state);
+        damaged |= report.has_damage();
         let layers = text::count(report.files.len(), "file", "files");
         let shown: Vec<&Finding> = report
             .findings
@@ -56,8 +57,9 @@ pub(super) fn run(console: &Console, typed: &Check) -> Result<Outcome, Failure> 
             .collect();
         let verdict = match (report.state, shown.is_empty()) {
             (Health::Broken | Health::Unfinished, _) => console.alarming(state_word(report.state)),
+            (Health::Attention, _) => console.alarming("damaged, and all of it can be read"),
             (Health::Healthy, false) => "healthy, with something to note".to_owned(),
-            (state, _) => state_word(state).to_owned(),
+            _ => state_word(report.state).to_owned(),
         };
         lines.push(format!("{}: {verdict} ({layers} looked at)", console.strong(&text::path(path))));
         for finding in shown {
@@ -65,14 +67,15 @@ pub(super) fn run(console: &Console, typed: &Check) -> Result<Outcome, Failure> 
         }
         findings.extend(report.findings);
     }
-    if state == Health::Broken && console.common().quiet && !console.json() {
+    if damaged && console.common().quiet && !console.json() {
         console.error("damage was found");
     }
     console.answer(&Checked::new(state, &findings, &problems), lines)?;
-    match (state, failed) {
+    match failed {
         // Damage that was found says more than that another one could not be read.
-        (Health::Broken, _) | (_, None) => Ok(state.into()),
-        (_, Some(error)) => Err(error.into()),
+        _ if damaged => Ok(Outcome::FoundDamage),
+        Some(error) => Err(error.into()),
+        None => Ok(Outcome::Done),
     }
 }
 
