@@ -64,10 +64,10 @@ pub(crate) fn first(next: &[Next]) -> Option<Vec<String>> {
     next.first().and_then(Next::arguments)
 }
 
-/// The same as one text.
-pub(crate) fn told(next: &[Next]) -> Option<String> {
-    let all: Vec<String> = next.iter().map(ToString::to_string).collect();
-    (!all.is_empty()).then(|| all.join("; "))
+/// The same for people: one command a line, and no line broken, so that each can be copied.
+pub(crate) fn lines(next: &[Next], indent: &str) -> Vec<String> {
+    let lead = std::iter::once("next: ").chain(std::iter::repeat("or:   "));
+    lead.zip(next).map(|(lead, next)| text::safe(&format!("{indent}{lead}{next}"))).collect()
 }
 
 /// What may be typed next, where that is known.
@@ -112,12 +112,6 @@ pub(crate) fn next_for_work(work: &UnderWay) -> Vec<Next> {
         UnderWayState::Over => vec![Next::zsap("resume", &work.path, &[], "takes the journal away")],
         _ => Vec::new(),
     }
-}
-
-/// The same for people: one command a line, so that each can be copied.
-pub(crate) fn lines_for_work(work: &UnderWay) -> Vec<String> {
-    let lead = ["    next: ", "    or:   "].into_iter();
-    lead.zip(next_for_work(work)).map(|(lead, next)| format!("{lead}{next}")).collect()
 }
 
 fn check(image: &Path) -> Next {

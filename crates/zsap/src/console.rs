@@ -111,11 +111,10 @@ impl Console {
         self.message(ERROR, "error", message);
     }
 
-    /// What may be typed after an error.
-    pub(crate) fn hint(&self, next: &str) {
-        let text = text::wrapped(&format!("  next: {}", text::safe(next)), "    ");
-        self.log(&text);
-        _ = writeln!(anstream::stderr(), "{text}");
+    /// A line on what may be typed after an error.
+    pub(crate) fn hint(&self, line: &str) {
+        self.log(line);
+        _ = writeln!(anstream::stderr(), "{line}");
     }
 
     fn message(&self, style: Style, word: &str, message: &str) {

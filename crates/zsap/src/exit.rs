@@ -89,7 +89,7 @@ pub(crate) fn settle(console: &Console, result: Result<Outcome, Failure>) -> Exi
                 console.error_document(told);
             } else {
                 console.error(&message);
-                advice::told(&next).iter().for_each(|next| console.hint(next));
+                advice::lines(&next, "  ").iter().for_each(|line| console.hint(line));
             }
             ExitCode::from(status(&error))
         }

@@ -103,7 +103,7 @@ pub struct Finding {
     pub kind: FindingKind,
     /// The file, where known.
     pub path: Option<PathBuf>,
-    /// Bytes from the start of the file.
+    /// Bytes from the start of the file; zero for what has no place in one.
     pub offset: u64,
     /// Whether more of the same kind were found behind it, which are not listed.
     pub more: bool,
@@ -140,6 +140,16 @@ impl Finding {
         format!("{}{more}", self.kind)
     }
 
+    /// Where in the file, in words; nothing for what has no place, or stands in a small file that is read as a whole.
+    pub fn place(&self) -> Option<String> {
+        let structure = self.kind.structure();
+        self.has_offset().then(|| format!("{structure} at byte {}", self.offset))
+    }
+
+    fn has_offset(&self) -> bool {
+        matches!(self.kind, FindingKind::Vhdx(_) | FindingKind::Vhd(_) | FindingKind::Raw(_))
+    }
+
     pub(crate) fn at(mut self, path: &Path) -> Self {
         self.path.get_or_insert_with(|| path.to_owned());
         self
@@ -151,7 +161,10 @@ impl std::fmt::Display for Finding {
         if let Some(path) = &self.path {
             write!(f, "{}: ", path.display())?;
         }
-        write!(f, "{} at byte {}: {}", self.kind.structure(), self.offset, self.message())?;
+        if let Some(place) = self.place() {
+            write!(f, "{place}: ")?;
+        }
+        f.write_str(&self.message())?;
         match self.kind.rule().class {
             Class::Fatal => f.write_str("; nothing was changed"),
             Class::Unsupported => f.write_str("; a newer version may know it"),
@@ -165,8 +178,8 @@ impl std::fmt::Display for Finding {
 struct Place {
     /// The structure, in the words of the format's specification.
     structure: String,
-    /// Bytes from the start of the file.
-    offset: u64,
+    /// Bytes from the start of the file, where that says anything.
+    offset: Option<u64>,
 }
 
 /// A finding as plain data.
@@ -198,7 +211,7 @@ impl Serialize for Finding {
             code: self.code(),
             severity: self.severity(),
             path: self.path.clone(),
-            place: Place { structure: self.kind.structure(), offset: self.offset },
+            place: Place { structure: self.kind.structure(), offset: self.has_offset().then_some(self.offset) },
             message: &self.message(),
             more: self.more,
             repair: self.repair(),

@@ -91,9 +91,10 @@ fn describe(finding: &Finding) -> [String; 2] {
         (_, Repair::Lossy) => "; can be mended only by giving something up",
         _ => "; nothing in the file says what was there",
     };
+    let place = finding.place().unwrap_or_else(|| finding.kind.structure());
     let file = finding.path.as_deref().map(text::name).unwrap_or_default();
     [
-        format!("  {word:<8}{}  {file}, {} at byte {}", finding.code(), finding.kind.structure(), finding.offset),
+        format!("  {word:<8}{}  {file}, {place}", finding.code()),
         text::wrapped(&format!("          {}{mending}", text::safe(&finding.message())), &" ".repeat(10)),
     ]
 }

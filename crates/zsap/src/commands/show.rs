@@ -101,7 +101,7 @@ fn image_lines(console: &Console, report: &Report) -> Vec<String> {
     }
     if let Some(work) = &report.under_way {
         lines.push(trouble(console, "unfinished", &work.message));
-        lines.extend(advice::lines_for_work(work));
+        lines.extend(advice::lines(&advice::next_for_work(work), "    "));
     }
     lines.extend(report.findings.iter().map(|warning| {
         let word = if warning.severity() == Severity::Error { "damage" } else { "warning" };

@@ -33,7 +33,7 @@ fn lines(console: &Console, status: &Status) -> Vec<String> {
     };
     let told = |problem: &Problem| {
         let word = if problem.severity == Health::Broken { "broken" } else { "note" };
-        let next = advice::told(&advice::next_for(problem)).map(|next| format!("    next: {next}"));
+        let next = advice::lines(&advice::next_for(problem), "    ");
         std::iter::once(trouble(word, &problem.message)).chain(next)
     };
     // The worst comes first.
@@ -42,7 +42,7 @@ fn lines(console: &Console, status: &Status) -> Vec<String> {
     lines.extend(broken.into_iter().flat_map(told));
     for work in &status.under_way {
         lines.push(trouble(if work.holder.is_some() { "under way" } else { "unfinished" }, &work.message));
-        lines.extend(advice::lines_for_work(work));
+        lines.extend(advice::lines(&advice::next_for_work(work), "    "));
     }
     lines.extend(notes.into_iter().flat_map(told));
     lines.extend(

@@ -40,13 +40,13 @@ pub(super) fn run(console: &Console, typed: &Tree) -> Result<Outcome, Failure> {
     for work in &family.under_way {
         let text = text::wrapped(&format!("  unfinished: {}", text::safe(&work.message)), "    ");
         lines.push(text.replacen("unfinished:", &console.alarming("unfinished:"), 1));
-        lines.extend(advice::lines_for_work(work));
+        lines.extend(advice::lines(&advice::next_for_work(work), "    "));
     }
     for problem in &family.problems {
         let word = if problem.severity == Health::Broken { "broken:" } else { "note:" };
         let text = text::wrapped(&format!("  {word} {}", text::safe(&problem.message)), "    ");
         lines.push(text.replacen(word, &console.alarming(word), 1));
-        lines.extend(advice::told(&advice::next_for(problem)).map(|next| format!("    next: {next}")));
+        lines.extend(advice::lines(&advice::next_for(problem), "    "));
     }
     console.answer(&json::Tree::from(&family), lines)?;
     Ok(Outcome::Done)

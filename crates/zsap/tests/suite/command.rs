@@ -151,7 +151,12 @@ fn damage_is_told_with_status_three_and_a_lost_parent_in_words() {
     let scene = Scene::new();
     scene.run("make fen-base.vhdx 1G -q").expect("make", 0, "", "");
     scene.run("derive fen-base.vhdx germination-01.vhdx -q").expect("derive", 0, "", "");
+    // One that is not there does not take the others with it, and is not forgotten either.
+    let both = scene.run("check nothing.vhdx germination-01.vhdx");
+    both.expect("one is missing", 1, "nothing.vhdx: not checked", "cannot open nothing.vhdx");
+    assert!(both.out.contains("germination-01.vhdx: healthy"), "{}", both.out);
     scene.spoil("germination-01.vhdx", 64 << 10);
+    scene.run("check nothing.vhdx germination-01.vhdx").expect("damage says more", 3, "vhdx-header", "");
     scene.run("check germination-01.vhdx").expect(
         "check",
         3,
