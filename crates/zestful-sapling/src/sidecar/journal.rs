@@ -278,7 +278,6 @@ pub(crate) fn stands_in(child: &Path, accepted: &[Uuid], parent: &Path, found: U
     let Ok(Some(header)) = under_way_at(parent) else { return false };
     let (Ok(child), Ok(parent)) = (real(child), real(parent)) else { return false };
     let pair = header.members.windows(2).find(|pair| pair[0].path == child && pair[1].path == parent);
-    let pair = pair.filter(|pair| pair[1].renewed.is_some());
     pair.is_some_and(|pair| pair[1].is_known_as(found) && accepted.iter().any(|id| pair[1].is_known_as(*id)))
 }
 

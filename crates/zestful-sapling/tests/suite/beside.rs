@@ -36,10 +36,11 @@ impl Scene {
         std::fs::write(self.path(name), text.to_string()).unwrap();
     }
 
-    /// Changes an image behind everybody's back, and makes its checksums right again.
+    /// Changes an image behind everybody's back, and makes its checksums right again; the file's time does not tell.
     fn patch(&self, name: &str, change: impl FnOnce(&MemoryStorage)) {
         let path = self.path(name);
         let bytes = std::fs::read(&path).unwrap();
+        let time = std::fs::metadata(&path).unwrap().modified().unwrap();
         let storage = MemoryStorage::new();
         storage.write_at(&bytes, 0).unwrap();
         change(&storage);
@@ -52,6 +53,7 @@ impl Scene {
         storage.read_at(&mut bytes, 0).unwrap();
         std::fs::remove_file(&path).unwrap();
         std::fs::write(&path, bytes).unwrap();
+        std::fs::File::options().append(true).open(&path).unwrap().set_modified(time).unwrap();
     }
 }
 
@@ -96,7 +98,11 @@ const ROWS: &[(&str, Health, &str, Spoil)] = &[
             put(image, image.len().unwrap() - 512 + 68, &[7; 16]);
         });
     }),
-    ("pin-touched", Health::Broken, "child.vhdx", |scene| scene.patch("base.vhdx", |_| ())),
+    ("pin-touched", Health::Broken, "child.vhdx", |scene| {
+        scene.patch("base.vhdx", |_| ());
+        let file = std::fs::File::options().append(true).open(scene.path("base.vhdx")).unwrap();
+        file.set_modified(std::time::UNIX_EPOCH).unwrap();
+    }),
     ("journal-damaged", Health::Broken, "child.vhdx", |scene| {
         std::fs::write(journal_of(&scene.path("child.vhdx")), b"torn\n").unwrap();
     }),

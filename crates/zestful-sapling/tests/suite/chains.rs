@@ -1,8 +1,9 @@
 //! Chains of files: parents found, moved, lost, changed, and in a circle.
 
+use std::io::{Read, Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
 
-use zestful_sapling::chain::{Chain, ChainMut, Disk, OpenOptions};
+use zestful_sapling::chain::{Chain, ChainMut, Disk, DiskStream, DiskWindow, OpenOptions};
 use zestful_sapling::error::{Error, ParentProblemKind, Refusal};
 use zestful_sapling::family::{Family, Health, ParentState, Role, Search, children_of, inspect};
 use zestful_sapling::ops::{Derive, Make, NewImage, Operation, Planned};
@@ -216,4 +217,24 @@ fn a_parent_is_held_while_a_child_is_open() {
     let second = ChainMut::open(&scene.path("after.vhdx"), &OpenOptions::new()).map(|_| ());
     assert!(matches!(second, Err(Error::Refused(Refusal::InUse { .. }, _))));
     assert!(scene.open("germination-01.vhdx").is_ok(), "readers share");
+}
+
+/// A window shows its part and no more, and ends with the disk.
+#[test]
+fn windows_show_their_part_of_a_disk() {
+    let scene = Scene::new();
+    let path = scene.path("after.vhdx");
+    let mut disk = ChainMut::open(&path, &OpenOptions::new()).unwrap();
+    let size = disk.virtual_size();
+    let mut stream = DiskStream::window(&mut disk, size - 1000, u64::MAX);
+    assert_eq!(stream.seek(SeekFrom::End(-500)).unwrap(), 500);
+    assert_eq!((stream.write(&[7; 600]).unwrap(), stream.write(&[7]).unwrap()), (500, 0));
+    disk.close().unwrap();
+    let disk = Chain::open(&path, &OpenOptions::new()).unwrap();
+    let mut window = DiskWindow::new(&disk, size - 600, 4096);
+    let mut found = Vec::new();
+    assert_eq!(window.read_to_end(&mut found).unwrap(), 600);
+    assert_eq!(found, [[0; 100].as_slice(), &[7; 500]].concat());
+    assert!(window.seek(SeekFrom::Current(-601)).is_err());
+    assert_eq!(DiskWindow::new(&disk, size + 1, 10).read(&mut [0; 4]).unwrap(), 0);
 }

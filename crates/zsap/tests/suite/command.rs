@@ -142,6 +142,9 @@ fn json_is_one_document_with_the_promised_keys() {
     let check = scene.json("check germination-01.vhdx");
     assert_eq!((&check["state"], &check["findings"]), (&"healthy".into(), &Value::Array(vec![])));
     assert_eq!(scene.json("bytes read germination-01.vhdx --at 0 --len 2")["hex"], "0000");
+    // What is to be warned of stands in the document, and nowhere else.
+    let warned = scene.json("make huge.vhdx 60T")["warnings"].to_string();
+    assert!(warned.contains("the disk can grow to 60 TiB"), "{warned}");
     assert_eq!(scene.error("show nothing.vhdx", 1)["kind"], "host");
     assert_eq!(scene.error("show", 2)["kind"], "usage");
 }
