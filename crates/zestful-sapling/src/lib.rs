@@ -11,7 +11,7 @@
 //!
 //! | module | holds |
 //! |---|---|
-//! | [`error`], [`finding`], [`size`], [`progress`] | words that everything shares |
+//! | [`error`], [`finding`], [`size`], [`progress`], [`path_data`] | words that everything shares |
 //! | [`storage`] | where bytes live: files with their holes and locks, devices, memory |
 //! | [`image`] | one image file of a format, alone |
 //! | [`chain`] | a disk as the guest sees it: an image and its parents |

@@ -4,6 +4,35 @@
 //! folder, and wherever a search leads; [`children_of`] brings that together. [`Guard`] is what every change asks
 //! before it begins: the children, the pin, the work that is under way, whoever has a file open for writing, and
 //! second names of a file. It is asked while the files are locked, and the locks are kept until the change is done.
+//!
+//! A folder at a glance, and its images with what grew from each:
+//!
+//! ```
+//! use zestful_sapling::family::{Family, Node, status_of};
+//! # use zestful_sapling::ops::{Derive, Make, Operation, Planned};
+//! # use zestful_sapling::progress::Progress;
+//!
+//! fn tell(node: &Node) {
+//!     println!("{}{}: {}", "  ".repeat(node.depth), node.path.display(), node.state);
+//!     node.children.iter().for_each(tell);
+//! }
+//!
+//! # fn main() -> zestful_sapling::Result<()> {
+//! # let folder = tempfile::tempdir().unwrap();
+//! # let (base, child) = (folder.path().join("fen-base.vhdx"), folder.path().join("germination-01.vhdx"));
+//! # Make::new(&base, 1 << 30).plan()?.run(&Progress::new())?;
+//! # Derive::new(&base, vec![child]).plan()?.run(&Progress::new())?;
+//! # let folder = folder.path();
+//! let status = status_of(folder)?;
+//! println!("{}, {} images", status.state, status.images);
+//! status.problems.iter().for_each(|problem| println!("{}", problem.message));
+//!
+//! let family = Family::of_folder(folder)?;
+//! family.roots.iter().for_each(tell);
+//! # assert_eq!((status.images, family.roots[0].children.len()), (2, 1));
+//! # Ok(())
+//! # }
+//! ```
 
 mod children;
 mod facts;

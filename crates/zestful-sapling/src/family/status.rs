@@ -65,7 +65,7 @@ pub struct OldestFrozen {
     pub since: Timestamp,
 }
 
-/// Somebody at an image.
+/// An image that somebody uses now.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[non_exhaustive]
 pub struct Held {

@@ -116,7 +116,8 @@ pub(crate) fn journals_in(folder: &Path) -> Result<Journals> {
     Ok(found)
 }
 
-/// The same, as plain data.
+/// All work that was begun in a folder and is not finished, by its journals; one that cannot be read is an error among
+/// them.
 ///
 /// # Errors
 /// As [`UnderWay::of_image`], file by file; `Io` when the folder cannot be read.

@@ -20,7 +20,7 @@ pub(super) const VERSION: u32 = 3;
 const MOST_IMAGES: usize = 1 << 16;
 const ENDING: &str = ".zsap.journal";
 
-/// What is under way.
+/// A kind of work that spans several files.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
