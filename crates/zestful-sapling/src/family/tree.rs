@@ -16,8 +16,8 @@ use super::unfinished::{UnderWay, journals_in};
 use crate::error::Result;
 use crate::image::pieces::is_descriptor;
 use crate::image::{Format, Kind, format_of_name};
-use crate::sidecar::lone_companions;
-use crate::storage::files_in;
+use crate::sidecar::{image_of_journal, lone_companions};
+use crate::storage::{files_in, real};
 
 /// Images and who depends on whom.
 #[derive(Debug, Default, Serialize, JsonSchema)]
@@ -144,6 +144,8 @@ impl Family {
         for (path, found) in journals_in(folder)? {
             match found {
                 Ok(header) => _ = survey.note_under_way(&header),
+                // Told with its image already.
+                Err(_) if image_of_journal(&path).is_some_and(|image| survey.tells(&image)) => {}
                 Err(error) => {
                     survey.problems.push(Problem::new(&path, ProblemKind::JournalDamaged, error.with_causes()));
                 }
@@ -156,6 +158,13 @@ impl Family {
 }
 
 impl Survey {
+    /// Whether the journal of an image was found to be damaged already.
+    fn tells(&self, image: &Path) -> bool {
+        let is_same = |path: &Path| path == image || real(path).ok().is_some_and(|path| real(image).ok() == Some(path));
+        let mut damaged = self.problems.iter().filter(|problem| problem.code == ProblemKind::JournalDamaged);
+        damaged.any(|problem| is_same(&problem.path))
+    }
+
     /// How many images stand below one, and what they and it take on the host.
     fn line(&self, number: usize) -> (usize, u64) {
         let line = std::iter::successors(Some(number), |number| self.images[*number].parent);

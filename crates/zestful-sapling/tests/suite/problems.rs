@@ -101,6 +101,8 @@ fn every_problem_is_told_with_its_kind_and_its_place_on_the_ladder() {
         let found = found.unwrap_or_else(|| panic!("{kind:?}: {:?}", status.problems));
         assert_eq!((found.severity, found.path.file_name()), (health, Path::new(name).file_name()), "{kind:?}");
         assert!(status.state >= health, "{kind:?}");
+        let count = status.problems.iter().filter(|problem| problem.code == kind).count();
+        assert_eq!(count, 1, "told once: {:?}", status.problems);
         // Whoever reads through what is broken is no more certain than that.
         if kind == ProblemKind::PinTouched {
             assert!(status.current.iter().all(|disk| disk.state == Health::Broken), "{:?}", status.current);
