@@ -20,6 +20,8 @@ pub(crate) struct Next {
     shown: String,
     /// What it does.
     purpose: String,
+    /// Whether it is for a person to decide: it goes over what speaks against the command, or rests on a guess.
+    needs_a_decision: bool,
 }
 
 impl Next {
@@ -30,7 +32,8 @@ impl Next {
         let words: Vec<OsString> = words.map(OsStr::to_owned).collect();
         let shown: Vec<String> = words.iter().map(|word| shell_word(Path::new(word))).collect();
         let words = std::iter::once("zsap".into()).chain(words).collect();
-        Self { words, shown: format!("`zsap {}`", shown.join(" ")), purpose: purpose.to_owned() }
+        let shown = format!("`zsap {}`", shown.join(" "));
+        Self { words, shown, purpose: purpose.to_owned(), needs_a_decision: false }
     }
 
     /// What was typed, with these options as well.
@@ -39,12 +42,18 @@ impl Next {
         // Behind it there are only names.
         let end = words.iter().position(|word| word == "--").unwrap_or(words.len());
         words.splice(end..end, options.iter().map(Into::into));
-        Self { words, shown: options.join(" "), purpose: purpose.to_owned() }
+        Self { words, shown: options.join(" "), purpose: purpose.to_owned(), needs_a_decision: false }
+    }
+
+    /// The same, that no script is to run because it was told so.
+    fn for_a_person(self) -> Self {
+        Self { needs_a_decision: true, ..self }
     }
 
     fn force(allowed: Override, risk: &str) -> Option<Self> {
         let name = name_of_override(allowed)?;
-        Some(Self::again(&[&format!("--force={name}")], &format!("goes on all the same, {risk}")))
+        let again = Self::again(&[&format!("--force={name}")], &format!("goes on all the same, {risk}"));
+        Some(again.for_a_person())
     }
 
     /// The argument list, for scripts; nothing where a name in it is no Unicode.
@@ -59,9 +68,9 @@ impl std::fmt::Display for Next {
     }
 }
 
-/// What a script may run next, of several the first.
+/// What a script may run next: the first of several, unless a person has to decide.
 pub(crate) fn first(next: &[Next]) -> Option<Vec<String>> {
-    next.first().and_then(Next::arguments)
+    next.first().filter(|next| !next.needs_a_decision).and_then(Next::arguments)
 }
 
 /// The same for people: one command a line, and no line broken, so that each can be copied.
@@ -189,10 +198,11 @@ fn next_after(refusal: &Refusal) -> Vec<Next> {
             vec![grow_child(path), Next::zsap("unfreeze", path, &[], "frees it")]
         }
         Refusal::FormatDisagrees { in_content: true, .. } => {
-            vec![Next::again(&["--format", "raw"], "(for a source: --source-format) says which it is")]
+            let says = Next::again(&["--format", "raw"], "(for a source: --source-format) says which it is");
+            vec![says.for_a_person()]
         }
         Refusal::FormatDisagrees { in_content: false, .. } => force(Override::Ending, "if it is meant so"),
-        Refusal::HasContent { .. } => vec![Next::again(&["--yes"], "goes on")],
+        Refusal::HasContent { .. } => vec![Next::again(&["--yes"], "goes on").for_a_person()],
         Refusal::SectorsDiffer { own, .. } => {
             let keeps = Next::again(&["--sectors", &format!("{own}/4096")], "keeps the size, in a vhdx image");
             std::iter::once(keeps).chain(Next::force(Override::Sectors, "if it is meant so")).collect()

@@ -1,9 +1,9 @@
 //! Which layer answers which range, found once and remembered: however deep a chain is, reading through it costs what
 //! reading one layer costs.
 //!
-//! What is remembered are the ranges of neighbourhoods of 1 MiB, bounded by their number. A look that finds nothing
-//! asks all layers about the neighbourhood, each of them once for each of its extents. Layers that can change are
-//! never remembered.
+//! The disk is remembered in ranges of 1 MiB, with the extents that each of them has; the extents are bounded in
+//! number. A look that finds nothing asks all layers about the range, each of them once for each of its extents. Layers that
+//! can change are never remembered.
 
 use std::collections::HashMap;
 use std::hash::{BuildHasherDefault, Hasher};
@@ -15,7 +15,7 @@ use crate::bytes::{fit_u32, index, split, wide};
 use crate::error::Result;
 use crate::image::{Image, Source};
 
-/// Extents that are remembered at most: 2.5 MiB, and where each neighbourhood has only one, some 12 MiB.
+/// Extents that are remembered at most: 2.5 MiB, and where each range has only one, some 12 MiB.
 const MOST_EXTENTS: usize = 128 << 10;
 /// What is asked about at once, in bytes.
 const LEN: u64 = 1 << 20;
@@ -23,31 +23,31 @@ const LEN: u64 = 1 << 20;
 /// What is known of the layers of one disk.
 #[derive(Default)]
 pub(super) struct Resolved {
-    known: Mutex<Neighbourhoods>,
+    known: Mutex<CachedRanges>,
 }
 
 #[derive(Default)]
-struct Neighbourhoods {
+struct CachedRanges {
     /// By their number.
     known: HashMap<u64, CachedRange, BuildHasherDefault<Spread>>,
     extents: usize,
 }
 
-/// The ranges of a neighbourhood, packed so that a look touches few lines of the processor's cache.
+/// The extents of a range of 1 MiB, packed so that a look touches few lines of the processor's cache.
 #[derive(Default)]
 struct CachedRange {
-    /// Where each begins, from the beginning of the neighbourhood.
+    /// Where each begins, from the beginning of the range.
     starts: Vec<u32>,
     /// The layer and the byte in its file; [`ZEROS`] for the layer where there are zeros.
     places: Vec<(u32, u64)>,
-    /// Where the last one ends; maybe far beyond the neighbourhood.
+    /// Where the last one ends; maybe far beyond the range.
     end: u64,
 }
 
 const ZEROS: u32 = u32::MAX;
 
 impl Resolved {
-    fn lock(&self) -> MutexGuard<'_, Neighbourhoods> {
+    fn lock(&self) -> MutexGuard<'_, CachedRanges> {
         self.known.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
@@ -66,7 +66,7 @@ impl Resolved {
         let found = fresh.at(within, len);
         let mut all = self.lock();
         if all.extents.saturating_add(fresh.starts.len()) > MOST_EXTENTS {
-            *all = Neighbourhoods::default();
+            *all = CachedRanges::default();
         }
         all.extents = all.extents.saturating_add(fresh.starts.len());
         all.known.insert(number, fresh);
@@ -121,7 +121,7 @@ impl CachedRange {
     }
 }
 
-/// Numbers of neighbourhoods need no protection against whoever chooses them: all that they could do is slow a look
+/// Numbers of ranges need no protection against whoever chooses them: all that they could do is slow a look
 /// down.
 #[derive(Default)]
 struct Spread(u64);

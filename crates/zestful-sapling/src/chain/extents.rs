@@ -1,4 +1,4 @@
-//! The stretches of a disk that may hold anything but zeros.
+//! The parts of a disk that may hold anything but zeros.
 
 use super::Disk;
 use super::walk::{Origin, Walk};
@@ -33,7 +33,7 @@ pub(crate) fn for_each_data_extent<'a>(
         let Origin::Data(number, at) = part.origin else { continue };
         let Some(layer) = disk.layer(number) else { continue };
         split_by_holes(DataExtent { layer, at, offset: part.offset, len: part.len }, |part| match part {
-            Part::Data(stretch) => act(stretch),
+            Part::Data(data) => act(data),
             Part::Zeros(_) => Ok(()),
         })?;
     }
@@ -59,7 +59,7 @@ pub(crate) fn for_each_part<'a>(layer: &'a dyn Image, mut act: impl FnMut(Part<'
     Ok(())
 }
 
-/// What of a stretch is data and what are holes of the host's file, which read as zeros; both in whole sectors of the
+/// What of an extent is data and what are holes of the host's file, which read as zeros; both in whole sectors of the
 /// disk, since the holes of some hosts are finer.
 pub(crate) fn split_by_holes<'a>(whole: DataExtent<'a>, mut act: impl FnMut(Part<'a>) -> Result<()>) -> Result<()> {
     let DataExtent { layer, at, offset, len } = whole;
@@ -87,8 +87,8 @@ pub(crate) fn split_by_holes<'a>(whole: DataExtent<'a>, mut act: impl FnMut(Part
 /// How much data a disk holds at most, as far as tables and the host's holes tell.
 pub(crate) fn data_len(disk: &dyn Disk) -> Result<u64> {
     let mut total = 0u64;
-    for_each_data_extent(disk, |stretch| {
-        total = total.saturating_add(stretch.len);
+    for_each_data_extent(disk, |data| {
+        total = total.saturating_add(data.len);
         Ok(())
     })?;
     Ok(total)
@@ -154,9 +154,9 @@ mod tests {
         let (image, mut next, mut zeros) = (Fine(info), 0, 0);
         split_by_holes(DataExtent { layer: &image, at: 1536, offset: 0, len: 64 << 10 }, |part| {
             let (range, is_data) = match part {
-                Part::Data(stretch) => {
-                    assert_eq!(stretch.at, stretch.offset + 1536);
-                    (stretch.offset..stretch.offset + stretch.len, true)
+                Part::Data(data) => {
+                    assert_eq!(data.at, data.offset + 1536);
+                    (data.offset..data.offset + data.len, true)
                 }
                 Part::Zeros(range) => (range, false),
             };

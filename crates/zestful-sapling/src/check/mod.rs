@@ -9,12 +9,12 @@ use std::sync::Arc;
 
 use crate::chain::{Ascent, OpenOptions};
 use crate::error::{Error, ParentProblem, ParentProblemKind, Result};
-use crate::family::{Health, pin_state};
+use crate::family::{Health, PinDoubts};
 use crate::finding::{ChainFinding, Finding};
 use crate::image::{Format, Image, open_image, open_place, probe, vhd, vhdx};
 use crate::operation::{Operation, Plan, Planned};
 use crate::progress::Progress;
-use crate::sidecar::{Companion, waits_to_be_removed};
+use crate::sidecar::waits_to_be_removed;
 use crate::storage::{Access, FileStorage, ReadAt};
 
 pub use report::CheckReport;
@@ -92,7 +92,7 @@ fn check(path: &Path, format: Option<Format>, progress: &Progress) -> Result<Che
     if let Some(pieces) = &place.pieces {
         report.findings.extend(pieces.check(progress)?);
     }
-    let mut ascent = Ascent::new(path, place.identity, &options);
+    let (mut ascent, mut doubts) = (Ascent::new(path, place.identity, &options), PinDoubts::default());
     let mut current = check_one(place.storage, format, progress, &mut report)?;
     if current.is_some() {
         pins::verify(path, format, progress, &mut report)?;
@@ -102,9 +102,7 @@ fn check(path: &Path, format: Option<Format>, progress: &Progress) -> Result<Che
             Ok(None) => {}
             Ok(Some(found)) => {
                 report.findings.extend(found.warnings);
-                let companion = Companion::known(found.image.path());
-                // A companion that cannot be opened is no reason to stop: the parent can be read without it.
-                pin_state(found.image.path(), found.image.info(), companion, &mut report.findings).unwrap_or_default();
+                report.findings.extend(doubts.of(&*found.image, found.identity));
                 let storage = FileStorage::open(found.image.path(), Access::Read)?;
                 current = check_one(Arc::new(storage), None, progress, &mut report)?;
             }

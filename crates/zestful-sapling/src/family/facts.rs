@@ -9,17 +9,18 @@ use serde::Serialize;
 use uuid::Uuid;
 
 use super::health::{Health, Problem};
+use super::parents::{ParentReport, look_at_parents};
+use super::pinned::{PinDoubts, judge_pin, pin_of};
 use super::unfinished::{UnderWay, UnderWayState};
-use crate::chain::{Ascent, OpenOptions};
-use crate::error::{Error, ParentProblemKind, Refusal, Result};
-use crate::finding::{ChainFinding, Finding};
+use crate::error::{Error, Refusal, Result};
+use crate::finding::Finding;
 use crate::image::vhd::Vhd;
 use crate::image::vhdx::Vhdx;
 use crate::image::{
-    BlockCounts, Format, Image, ImageInfo, Kind, Space, format_of_name, is_descriptor, open_image, open_place,
-    open_place_at_once, probe,
+    BlockCounts, Format, Image, Kind, Space, format_of_name, is_descriptor, open_image, open_place, open_place_at_once,
+    probe,
 };
-use crate::sidecar::{Companion, under_way_at, waits_to_be_removed};
+use crate::sidecar::under_way_at;
 use crate::storage::{
     Access, BlockDevice, HostIdentity, Medium, ReadAt, files_in, folder_of, free_space, is_marked_read_only, user_of,
 };
@@ -108,39 +109,6 @@ pub struct LogReport {
     pub pending: bool,
 }
 
-/// How an image's parent is.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
-#[non_exhaustive]
-pub struct ParentReport {
-    /// The data identity that the child recorded.
-    pub identity: Option<Uuid>,
-    /// The paths as recorded, in the order in which they are tried.
-    pub recorded_paths: Vec<String>,
-    /// The file that was found, be it the right one or not.
-    #[serde(serialize_with = "crate::path_data::plain")]
-    #[schemars(with = "Option<crate::path_data::PathData>")]
-    pub found_path: Option<PathBuf>,
-    /// How it is.
-    pub state: ParentState,
-    /// What is wrong, where anything is.
-    pub problem: Option<String>,
-}
-
-/// How a parent is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
-#[serde(rename_all = "lowercase")]
-#[non_exhaustive]
-pub enum ParentState {
-    /// There, and the right one.
-    Ok,
-    /// No file was found.
-    Missing,
-    /// A file was found, but it is not, or is no longer, the one recorded.
-    Mismatch,
-    /// The file found cannot be used.
-    Unusable,
-}
-
 /// An image opened for a look, also while another process writes to it.
 pub(crate) struct Opened {
     pub(crate) image: Box<dyn Image>,
@@ -186,6 +154,10 @@ pub(crate) fn open_for_look(path: &Path, format: Option<Format>, count: bool) ->
 /// # Errors
 /// As [`open_image`] for the image itself; problems with parents are part of the report.
 pub fn inspect(path: &Path, format: Option<Format>) -> Result<Report> {
+    look(path, format, &mut PinDoubts::default())
+}
+
+fn look(path: &Path, format: Option<Format>, doubts: &mut PinDoubts) -> Result<Report> {
     let opened = open_for_look(path, format, true)?;
     let info = opened.image.info().clone();
     let mut warnings = opened.image.warnings().to_vec();
@@ -194,8 +166,8 @@ pub fn inspect(path: &Path, format: Option<Format>) -> Result<Report> {
     let modified = std::fs::metadata(path).and_then(|m| m.modified()).ok().and_then(|t| Timestamp::try_from(t).ok());
     let (file_size, allocated_size) = (opened.storage.len()?, opened.storage.allocated()?);
     let read_only = is_marked_read_only(path)?;
-    let parents = look_at_parents(opened.image, identity, &mut warnings)?;
-    let pinned = pin_state(path, &info, Companion::known(path), &mut warnings)?;
+    let parents = look_at_parents(opened.image, identity, doubts, &mut warnings)?;
+    let pinned = judge_pin(path, info.data_identity, pin_of(path), &mut warnings)?;
     let under_way = match under_way_at(path) {
         Err(Error::Damaged(finding) | Error::Unsupported(finding)) => {
             warnings.push(*finding);
@@ -247,37 +219,15 @@ pub fn inspect(path: &Path, format: Option<Format>) -> Result<Report> {
 /// # Errors
 /// `Io` when the folder cannot be read.
 pub fn inspect_folder(folder: &Path) -> Result<(Vec<Report>, Vec<Problem>)> {
-    let (mut reports, mut problems) = (Vec::new(), Vec::new());
+    let (mut reports, mut problems, mut doubts) = (Vec::new(), Vec::new(), PinDoubts::default());
     let is_named = |path: &PathBuf| path.is_file() && (format_of_name(path).is_some() || is_descriptor(path));
     for path in files_in(folder)?.into_iter().filter(is_named) {
-        match inspect(&path, None) {
+        match look(&path, None, &mut doubts) {
             Ok(report) => reports.push(report),
             Err(error) => problems.push(Problem::of_error(&path, &error)),
         }
     }
     Ok((reports, problems))
-}
-
-/// Whether an image is pinned, and whether it still can be what was pinned; a companion that cannot be understood is a
-/// warning, not the end of the look.
-pub(crate) fn pin_state(
-    path: &Path,
-    info: &ImageInfo,
-    companion: Result<Option<Companion>>,
-    warnings: &mut Vec<Finding>,
-) -> Result<bool> {
-    match companion {
-        Err(Error::Damaged(finding) | Error::Unsupported(finding)) => {
-            warnings.push(*finding);
-            Ok(false)
-        }
-        other => {
-            let pin = other?.and_then(|companion| companion.pin);
-            let doubt = pin.as_ref().and_then(|pin| pin.doubt(path, info.data_identity));
-            warnings.extend(doubt.map(|kind| Finding::new(kind, 0).at(path)));
-            Ok(pin.is_some())
-        }
-    }
 }
 
 fn is_device(medium: Medium) -> bool {
@@ -295,65 +245,4 @@ fn space_of(storage: &dyn ReadAt, virtual_size: u64) -> Result<Space> {
         at = found.end;
     }
     Ok(if data >= virtual_size { Space::Written } else { Space::Reserved })
-}
-
-/// What an image reads through.
-#[derive(Default)]
-struct Parents {
-    direct: Option<ParentReport>,
-    /// How many layers down the chain is whole.
-    depth: usize,
-    /// What its end comes to.
-    state: Health,
-}
-
-fn look_at_parents(image: Box<dyn Image>, identity: HostIdentity, warnings: &mut Vec<Finding>) -> Result<Parents> {
-    let Some(reference) = image.info().parent.clone() else { return Ok(Parents::default()) };
-    let mut state = Health::Healthy;
-    let mut report = ParentReport {
-        identity: reference.accepted.first().copied(),
-        recorded_paths: reference.paths.iter().map(|path| path.text.clone()).collect(),
-        found_path: None,
-        state: ParentState::Ok,
-        problem: None,
-    };
-    let options = OpenOptions::new().without_locks();
-    let mut ascent = Ascent::new(image.path(), identity, &options);
-    let mut current = image;
-    loop {
-        let is_first = ascent.depth() == 0;
-        match ascent.parent_of(&*current) {
-            Ok(None) => break,
-            Ok(Some(found)) => {
-                report.found_path.get_or_insert_with(|| found.image.path().to_owned());
-                warnings.extend(found.warnings);
-                warnings.extend(found.image.warnings().iter().map(|finding| finding.clone().at(found.image.path())));
-                // A companion that cannot be opened is no reason to stop: the parent can be read without it.
-                let path = found.image.path();
-                pin_state(path, found.image.info(), Companion::of(path), warnings).unwrap_or_default();
-                current = found.image;
-            }
-            Err(Error::Parent(problem)) => {
-                let (parent_state, path) = match &problem.kind {
-                    ParentProblemKind::Missing { .. } => (ParentState::Missing, None),
-                    ParentProblemKind::Mismatch { parent, .. } => (ParentState::Mismatch, Some(parent.clone())),
-                    ParentProblemKind::Unreadable { parent, .. } | ParentProblemKind::SectorSize { parent, .. } => {
-                        (ParentState::Unusable, Some(parent.clone()))
-                    }
-                    ParentProblemKind::Cycle { again } => (ParentState::Unusable, Some(again.clone())),
-                    ParentProblemKind::TooDeep { .. } => (ParentState::Unusable, None),
-                };
-                if is_first {
-                    (report.state, report.found_path) = (parent_state, path);
-                }
-                (report.problem, state) = match waits_to_be_removed(current.path()) {
-                    true => (Some(ChainFinding::WaitsForRemoval.to_string()), Health::Unfinished),
-                    false => (Some(problem.to_string()), Health::Broken),
-                };
-                break;
-            }
-            Err(other) => return Err(other),
-        }
-    }
-    Ok(Parents { direct: Some(report), depth: ascent.depth(), state })
 }

@@ -111,7 +111,7 @@ impl Survey {
         });
         let cut_short = under_way.as_ref().is_some_and(|header| self.note_under_way(header).is_none());
         let pin = companion.as_ref().and_then(|companion| companion.pin.as_ref());
-        let doubt = pin.and_then(|pin| pin.doubt(path, opened.image.info().data_identity));
+        let doubt = pin.and_then(|pin| pin.mark().doubt(path, opened.image.info().data_identity));
         let doubt = doubt.map(|kind| Finding::new(kind, 0).at(path));
         let damaged = Problem::of_findings(path, opened.image.warnings());
         // Until it is verified nobody knows what its children read.

@@ -3,10 +3,12 @@
 //! Each format has one table of its rules, which is an enum with a kind for each; a [`Finding`] is a kind at a place in
 //! a file. [`rules`] lists them all.
 
-mod disk;
+mod chain;
 mod fault;
 mod parent;
+mod raw;
 mod rule;
+mod sidecar;
 mod vhd;
 mod vhdx;
 
@@ -16,11 +18,13 @@ use std::path::{Path, PathBuf};
 use schemars::{JsonSchema, Schema, SchemaGenerator};
 use serde::{Serialize, Serializer};
 
-pub use disk::{ChainFinding, CompanionFinding, JournalFinding, PiecesFinding, RawFinding};
+pub use chain::ChainFinding;
 pub use fault::Fault;
 pub use parent::{ParentProblem, ParentProblemKind};
+pub use raw::{PiecesFinding, RawFinding};
 pub(crate) use rule::Class;
 pub use rule::{Repair, Rule, Severity};
+pub use sidecar::{CompanionFinding, JournalFinding};
 pub use vhd::VhdFinding;
 pub use vhdx::{TableEntry, VhdxFinding};
 

@@ -12,10 +12,11 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use jiff::Timestamp;
+use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
-use super::pin::Pin;
+use super::pin::{Pin, PinMark};
 use crate::error::{Error, Refusal, Result};
 use crate::finding::{CompanionFinding, Finding};
 use crate::image::open_unlocked;
@@ -149,19 +150,21 @@ impl Companion {
 
     /// What stands at `place`.
     pub(crate) fn read(place: &Path) -> Result<Option<Self>> {
-        let Some(file) = open_regular(place)? else { return Ok(None) };
-        let reader = std::io::BufReader::new(file.take(MOST_BYTES));
-        let found: Self = serde_json::from_reader(reader).map_err(|error| {
-            let why = error.to_string();
-            Error::from(Finding::new(CompanionFinding::Damaged { why }, 0).at(place))
-        })?;
-        match found.version {
-            FIRST_VERSION..=VERSION => Ok(Some(found)),
-            other => {
-                let kind = CompanionFinding::Version { version: other, known: VERSION };
-                Err(Finding::new(kind, 0).at(place).into())
-            }
+        parse(place, |found: &Self| found.version)
+    }
+
+    /// Of the pin of an image, if its companion has one, what a look asks.
+    ///
+    /// # Errors
+    /// As [`Companion::of`].
+    pub(crate) fn pin_mark(image: &Path) -> Result<Option<PinMark>> {
+        #[derive(Deserialize)]
+        struct Marked {
+            version: u32,
+            pin: Option<PinMark>,
         }
+        let found = parse(&Self::place(image), |found: &Marked| found.version)?;
+        Ok(found.and_then(|found| found.pin))
     }
 
     /// What is known of an image: its companion under its name, and those in its folder that lost their image, and
@@ -309,6 +312,20 @@ fn take_away(place: &Path) -> Result<()> {
     match std::fs::symlink_metadata(place) {
         Ok(_) => remove(place).and_then(|()| sync_folder(place)),
         Err(_) => Ok(()),
+    }
+}
+
+/// Reads a companion, or what of it is wanted.
+fn parse<T: DeserializeOwned>(place: &Path, version: impl Fn(&T) -> u32) -> Result<Option<T>> {
+    let Some(file) = open_regular(place)? else { return Ok(None) };
+    let reader = std::io::BufReader::new(file.take(MOST_BYTES));
+    let found: T = serde_json::from_reader(reader).map_err(|error| {
+        let why = error.to_string();
+        Error::from(Finding::new(CompanionFinding::Damaged { why }, 0).at(place))
+    })?;
+    match version(&found) {
+        FIRST_VERSION..=VERSION => Ok(Some(found)),
+        version => Err(Finding::new(CompanionFinding::Version { version, known: VERSION }, 0).at(place).into()),
     }
 }
 

@@ -14,6 +14,6 @@ pub(crate) use companion::{
 pub(crate) use journal::{
     Journal, clear_copies, read_header, refuse_under_way, stands_in, survivor_for, under_way_at, waits_to_be_removed,
 };
-pub(crate) use pin::{Digest, Pin, PinnedRun, modified};
+pub(crate) use pin::{Digest, Pin, PinMark, PinnedRun, modified};
 pub use record::Work;
 pub(crate) use record::{Header, Member, Payload, Reader, Record, image_of_journal, journal_of};

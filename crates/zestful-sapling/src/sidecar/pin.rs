@@ -72,6 +72,21 @@ impl<'de> Deserialize<'de> for Digest {
 }
 
 impl Pin {
+    /// What a look asks of it.
+    pub(crate) fn mark(&self) -> PinMark {
+        PinMark { identity: self.identity, modified: self.modified }
+    }
+}
+
+/// What a look at an image asks of its pin: not the digests, which are many megabytes for a large disk.
+#[derive(Clone, Copy, Debug, Deserialize)]
+pub(crate) struct PinMark {
+    identity: Option<Uuid>,
+    #[serde(default)]
+    modified: Option<Timestamp>,
+}
+
+impl PinMark {
     /// Whether the image at `path`, which has this data identity now, may be another one than was pinned, as far as
     /// that shows without reading it. Until it is verified nobody knows what its children read.
     pub(crate) fn doubt(&self, path: &Path, data_identity: Option<Uuid>) -> Option<CompanionFinding> {

@@ -107,7 +107,7 @@ impl Delta<'_> {
         match (task.from, source) {
             (TaskSource::Data(layer, at), Some(chain)) => {
                 let layer = &*chain.layers()[layer];
-                feed.stretch(&DataExtent { layer, at, offset: task.offset, len: task.len })
+                feed.extent(&DataExtent { layer, at, offset: task.offset, len: task.len })
             }
             (TaskSource::Disk, Some(chain)) => {
                 feed.read(task.offset, task.len, |bytes, done| chain.read_at(bytes, task.offset + done))
@@ -170,9 +170,7 @@ fn down(upper: &Chain, target: &dyn Image, from: u64, most_bytes: u64) -> Result
                 let layer = &*upper.layers()[number];
                 split_by_holes(DataExtent { layer, at, offset: part.offset, len: part.len }, |part| {
                     match part {
-                        Part::Data(stretch) => {
-                            batch.push(stretch.offset, stretch.len, TaskSource::Data(number, stretch.at))
-                        }
+                        Part::Data(data) => batch.push(data.offset, data.len, TaskSource::Data(number, data.at)),
                         Part::Zeros(range) => batch.push(range.start, range.end - range.start, TaskSource::Zeros),
                     }
                     Ok(())
@@ -246,8 +244,8 @@ fn new_space(target: &dyn Image, task: &Task) -> Result<u64> {
         let extent = target.extent_at(offset, end - offset)?;
         match extent.source {
             Source::Data(at) => {
-                let stretch = DataExtent { layer: target, at, offset, len: extent.len };
-                split_by_holes(stretch, |part| {
+                let data = DataExtent { layer: target, at, offset, len: extent.len };
+                split_by_holes(data, |part| {
                     if let Part::Zeros(range) = part {
                         new += range.end - range.start;
                     }

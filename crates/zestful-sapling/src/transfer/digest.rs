@@ -72,7 +72,7 @@ impl ContentDigest {
 /// The digest of a disk, taken as one of `size` bytes; what lies past its end counts as zero.
 pub(crate) fn digest_of(disk: &dyn Disk, name: &Path, size: u64, progress: &Progress) -> Result<blake3::Hash> {
     let mut reading = Reading::new(name, progress);
-    for_each_data_extent(disk, |stretch| reading.take(stretch))?;
+    for_each_data_extent(disk, |data| reading.take(data))?;
     Ok(reading.digest.finish(size))
 }
 
@@ -80,7 +80,7 @@ pub(crate) fn digest_of(disk: &dyn Disk, name: &Path, size: u64, progress: &Prog
 pub(crate) fn layer_digest(layer: &dyn Image, progress: &Progress) -> Result<blake3::Hash> {
     let mut reading = Reading::new(layer.path(), progress);
     for_each_part(layer, |part| match part {
-        Part::Data(stretch) => reading.take(stretch),
+        Part::Data(data) => reading.take(data),
         Part::Zeros(_) => Ok(()),
     })?;
     Ok(reading.digest.finish(layer.info().virtual_size))
@@ -98,14 +98,14 @@ impl<'a> Reading<'a> {
         Self { digest: ContentDigest::new(), buffer: Vec::new(), progress }
     }
 
-    fn take(&mut self, stretch: DataExtent<'_>) -> Result<()> {
+    fn take(&mut self, data: DataExtent<'_>) -> Result<()> {
         let mut done = 0;
-        while done < stretch.len {
+        while done < data.len {
             self.progress.check()?;
-            let step = (stretch.len - done).min(CHUNK);
+            let step = (data.len - done).min(CHUNK);
             self.buffer.resize(step as usize, 0);
-            stretch.layer.read_data(&mut self.buffer, stretch.at + done)?;
-            self.digest.push(stretch.offset + done, &self.buffer);
+            data.layer.read_data(&mut self.buffer, data.at + done)?;
+            self.digest.push(data.offset + done, &self.buffer);
             self.progress.advance(step);
             done += step;
         }

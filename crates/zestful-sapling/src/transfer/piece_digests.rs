@@ -23,8 +23,8 @@ pub(crate) struct Digests {
 pub(crate) fn digest_pieces(disk: &Chain, piece_size: u64, progress: &Progress) -> Result<Digests> {
     let size = disk.virtual_size();
     let mut pieces: Vec<Range<u64>> = Vec::new();
-    for_each_data_extent(disk, |stretch| {
-        let (first, end) = (stretch.offset / piece_size, (stretch.offset + stretch.len).div_ceil(piece_size));
+    for_each_data_extent(disk, |data| {
+        let (first, end) = (data.offset / piece_size, (data.offset + data.len).div_ceil(piece_size));
         match pieces.last_mut().filter(|last| first <= last.end) {
             Some(last) => last.end = last.end.max(end),
             None => pieces.push(first..end),

@@ -39,9 +39,9 @@ pub(crate) struct Feed<'a> {
 }
 
 impl Feed<'_> {
-    /// All of a stretch, read from its layer.
-    pub(crate) fn stretch(&mut self, stretch: &DataExtent<'_>) -> Result<()> {
-        self.read(stretch.offset, stretch.len, |bytes, done| stretch.layer.read_data(bytes, stretch.at + done))
+    /// All of an extent, read from its layer.
+    pub(crate) fn extent(&mut self, data: &DataExtent<'_>) -> Result<()> {
+        self.read(data.offset, data.len, |bytes, done| data.layer.read_data(bytes, data.at + done))
     }
 
     /// A range whose bytes `read` gives, by their place in it.

@@ -24,17 +24,17 @@ fn a_change_that_fails_once_loses_nobodys_disk() {
     let (mut number, mut runs, mut failed) = (0, 0, 0);
     for format in [Format::Vhdx, Format::Vhd] {
         let stage = Stage::new(format);
-        let tape = HostRecorder::start(&stage.cast.root).unwrap();
+        let recorder = HostRecorder::start(&stage.cast.root).unwrap();
         for act in ACTS {
-            tape.rewind().unwrap();
+            recorder.rewind().unwrap();
             stage.cast.perform(act).unwrap();
-            for (at, fault) in (0..tape.asked()).flat_map(|at| faults.iter().map(move |fault| (at, *fault))) {
+            for (at, fault) in (0..recorder.asked()).flat_map(|at| faults.iter().map(move |fault| (at, *fault))) {
                 number += 1;
                 if number % every != 0 {
                     continue;
                 }
-                tape.rewind().unwrap();
-                tape.fail_once(at, fault);
+                recorder.rewind().unwrap();
+                recorder.fail_once(at, fault);
                 let ended = stage.cast.perform(act);
                 let when = format!("{format} {act:?}, change {at} fails with {fault:?}: {ended:?}");
                 assert!(is_orderly(&ended), "{when}");
@@ -63,11 +63,11 @@ fn who_writes_without_asking_stops_what_would_change_the_file() {
     let mut refusals = 0;
     for format in [Format::Vhdx, Format::Vhd] {
         let stage = Stage::new(format);
-        let tape = HostRecorder::start(&stage.cast.root).unwrap();
+        let recorder = HostRecorder::start(&stage.cast.root).unwrap();
         let members = ["a/base", "a/mid", "b/low", "b/other", "c/child", "c/leaf"].map(|name| stage.cast.path(name));
         for member in &members {
             for (number, act) in ACTS.into_iter().enumerate() {
-                tape.rewind().unwrap();
+                recorder.rewind().unwrap();
                 let mode = std::fs::metadata(member).unwrap().permissions();
                 std::fs::set_permissions(member, PermissionsExt::from_mode(0o644)).unwrap();
                 let file = std::fs::File::options().read(true).write(true).open(member).unwrap();
@@ -98,7 +98,7 @@ fn who_writes_without_asking_stops_what_would_change_the_file() {
                         let is_refused = matches!(&ended, Err(Error::Refused(Refusal::InUse { holder, .. }, _))
                             if holder.as_deref().is_some_and(is_unlocked));
                         assert!(is_refused, "{when}: {ended:?}");
-                        assert_eq!(tape.changes(), vec![], "{when}");
+                        assert_eq!(recorder.changes(), vec![], "{when}");
                         refusals += 1;
                     }
                     false => assert!(ended.is_ok(), "{when}: {ended:?}"),
@@ -120,11 +120,11 @@ fn who_writes_without_asking_stops_what_would_change_the_file() {
 fn a_second_name_of_a_file_stops_what_would_change_it() {
     for format in [Format::Vhdx, Format::Vhd] {
         let stage = Stage::new(format);
-        let tape = HostRecorder::start(&stage.cast.root).unwrap();
+        let recorder = HostRecorder::start(&stage.cast.root).unwrap();
         let elsewhere = crate::family_model::quick_folder();
         for act in ACTS {
             for member in stage.cast.touched(act) {
-                tape.rewind().unwrap();
+                recorder.rewind().unwrap();
                 if member == stage.cast.path("c/child") && act == crate::acts::Act::MergeBelow {
                     // Its file stays as it is.
                     continue;
@@ -134,7 +134,7 @@ fn a_second_name_of_a_file_stops_what_would_change_it() {
                 let ended = stage.cast.perform(act);
                 let when = format!("{format} {act:?} with a second name of {}", member.display());
                 assert!(matches!(&ended, Err(Error::Refused(Refusal::HardLinks { .. }, _))), "{when}: {ended:?}");
-                assert_eq!(tape.changes(), vec![], "{when}");
+                assert_eq!(recorder.changes(), vec![], "{when}");
                 std::fs::remove_file(second).unwrap();
             }
         }
@@ -145,7 +145,7 @@ fn a_second_name_of_a_file_stops_what_would_change_it() {
 #[test]
 fn a_child_that_cannot_be_recorded_does_not_appear() {
     let stage = Stage::new(Format::Vhdx);
-    let tape = HostRecorder::start(&stage.cast.root).unwrap();
+    let recorder = HostRecorder::start(&stage.cast.root).unwrap();
     let path = |name: &str| stage.cast.path(name);
     for kind in ["damaged", "newer", "folder", "pipe"] {
         // Whose companion it is, and what would have had to be recorded in it.
@@ -155,7 +155,7 @@ fn a_child_that_cannot_be_recorded_does_not_appear() {
             ("b/other", crate::acts::Act::Transplant),
             ("c/child", crate::acts::Act::Relink),
         ] {
-            tape.rewind().unwrap();
+            recorder.rewind().unwrap();
             let companion = crate::sidecars::companion_of(&path(of));
             let kept = std::fs::read(&companion).ok();
             _ = std::fs::remove_file(&companion);
@@ -183,7 +183,7 @@ fn a_child_that_cannot_be_recorded_does_not_appear() {
         }
     }
     // A pipe in a journal's place is told, and stops the image only.
-    tape.rewind().unwrap();
+    recorder.rewind().unwrap();
     let journal = crate::sidecars::journal_of(&path("b/other"));
     assert!(Command::new("mkfifo").arg(&journal).status().unwrap().success());
     assert!(stage.cast.perform(crate::acts::Act::WriteOther).is_err());

@@ -198,11 +198,11 @@ fn every_crash_state_reads_as_before_and_is_carried_on() {
     for (format, work) in works() {
         let tribe = family(format);
         let root = tribe.root.path();
-        let tape = HostRecorder::start(root).unwrap();
+        let recorder = HostRecorder::start(root).unwrap();
         work.run(&tribe).unwrap();
-        let found = tape.crash_states(5, 2).unwrap();
+        let found = recorder.crash_states(5, 2).unwrap();
         // Still running, so that the files are the same ones again in each state.
-        tape.stop();
+        recorder.stop();
         let listed = || all_files(root).into_iter().collect::<BTreeSet<_>>();
         let (files, end) = (listed(), found.iter().map(|(issued, _)| *issued).max());
         for (number, (issued, state)) in found.into_iter().enumerate() {
@@ -210,7 +210,7 @@ fn every_crash_state_reads_as_before_and_is_carried_on() {
             if !is_over && !number.is_multiple_of(every) {
                 continue;
             }
-            tape.restore(&state).unwrap();
+            recorder.restore(&state).unwrap();
             // What returned stays: no journal, no file that went comes back.
             if is_over {
                 assert_eq!(listed(), files, "{work:?} after its end (state {number})");
@@ -237,11 +237,11 @@ fn every_crash_state_reads_as_before_and_is_carried_on() {
 fn what_is_under_way_moves_with_its_folder() {
     for (format, work) in works().into_iter().filter(|(_, work)| matches!(work, Work::Merge { .. })) {
         let mut tribe = family(format);
-        let tape = HostRecorder::start(tribe.root.path()).unwrap();
+        let recorder = HostRecorder::start(tribe.root.path()).unwrap();
         // Half-way through the data.
-        tape.fail_from(40);
+        recorder.fail_from(40);
         assert!(matches!(work.run(&tribe), Err(Error::UnderWay { .. })), "{work:?}");
-        drop(tape);
+        drop(recorder);
         let elsewhere = quick_folder();
         for sub in 0..3 {
             std::fs::rename(tribe.root.path().join(sub.to_string()), elsewhere.path().join(sub.to_string())).unwrap();
@@ -261,10 +261,10 @@ fn a_full_host_at_any_moment_loses_nothing() {
     for (format, work) in works() {
         for fail_from in (0..).step_by(5) {
             let tribe = family(format);
-            let tape = HostRecorder::start(tribe.root.path()).unwrap();
-            tape.fail_from(fail_from);
+            let recorder = HostRecorder::start(tribe.root.path()).unwrap();
+            recorder.fail_from(fail_from);
             let Err(error) = work.run(&tribe) else { break };
-            drop(tape);
+            drop(recorder);
             // A child that cannot be recorded is refused before it appears.
             let is_told = matches!(
                 error,

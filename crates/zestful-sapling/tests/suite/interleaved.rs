@@ -47,9 +47,16 @@ fn in_another_process(stage: &Stage, act: Act) -> bool {
 }
 
 /// Runs the first up to its change number `at`, the second, and the first to its end; whether the first came that far.
-fn run(stage: &Stage, tape: &HostRecorder, first: Act, second: Act, how: Second, at: usize) -> Option<(bool, bool)> {
-    tape.rewind().unwrap();
-    let pause = tape.pause_at(at);
+fn run(
+    stage: &Stage,
+    recorder: &HostRecorder,
+    first: Act,
+    second: Act,
+    how: Second,
+    at: usize,
+) -> Option<(bool, bool)> {
+    recorder.rewind().unwrap();
+    let pause = recorder.pause_at(at);
     std::thread::scope(|scope| {
         let running = scope.spawn(|| stage.cast.perform(first));
         while !pause.is_reached() && !running.is_finished() {
@@ -84,18 +91,18 @@ fn interleave(every: usize, how: Second, seed: usize) -> (usize, usize, usize) {
     let mut number = seed;
     for format in [Format::Vhdx, Format::Vhd] {
         let stage = Stage::new(format);
-        let tape = HostRecorder::start(&stage.cast.root).unwrap();
+        let recorder = HostRecorder::start(&stage.cast.root).unwrap();
         for first in ACTS {
-            tape.rewind().unwrap();
+            recorder.rewind().unwrap();
             stage.cast.perform(first).unwrap_or_else(|error| panic!("{first:?}: {error}"));
-            let changes = tape.asked();
+            let changes = recorder.asked();
             for second in ACTS {
                 for at in 0..changes {
                     number += 1;
                     if !number.is_multiple_of(every) {
                         continue;
                     }
-                    if let Some((one, other)) = run(&stage, &tape, first, second, how, at) {
+                    if let Some((one, other)) = run(&stage, &recorder, first, second, how, at) {
                         runs += 1;
                         both += usize::from(one && other);
                         refused += usize::from(!one || !other);

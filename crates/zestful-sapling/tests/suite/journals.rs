@@ -47,14 +47,14 @@ impl Cut {
             content.fill(at, 5 << 19, byte);
         }
         let plan = Merge::new(&child).with_direction(direction).plan().unwrap();
-        let tape = HostRecorder::start(folder.path()).unwrap();
+        let recorder = HostRecorder::start(folder.path()).unwrap();
         plan.run(&Progress::new()).unwrap();
-        let states = tape.crash_states(1, 0).unwrap();
+        let states = recorder.crash_states(1, 0).unwrap();
         drop(plan);
-        tape.stop();
+        recorder.stop();
         // The first moment at which the journal says so.
         let is_there = |state: &HostState| {
-            tape.restore(state).unwrap();
+            recorder.restore(state).unwrap();
             let all = lines(&child);
             let is_moved = all.last().is_some_and(|line| line.ends_with(b"\"moved\"\n"));
             if moved { is_moved } else { all.len() > 2 }
@@ -223,14 +223,14 @@ fn a_merge_that_was_killed_at_any_moment_breaks_nothing() {
         }
         let merge = Merge::new(&layers[2]).with_name_of(*keep).with_direction(*direction);
         let plan = if far { merge.with_ancestor(&layers[0]) } else { merge }.plan().unwrap();
-        let tape = HostRecorder::start(folder.path()).unwrap();
+        let recorder = HostRecorder::start(folder.path()).unwrap();
         plan.run(&Progress::new()).unwrap();
-        let states = tape.crash_states(1, 0).unwrap();
+        let states = recorder.crash_states(1, 0).unwrap();
         drop(plan);
-        tape.stop();
+        recorder.stop();
         let mut cut = 0;
         for (_, state) in &states {
-            tape.restore(state).unwrap();
+            recorder.restore(state).unwrap();
             let status = status_of(folder.path()).unwrap();
             let case = format!("{format} {direction:?} {keep:?} {far}: {:?}", status.problems);
             assert!(status.state < Health::Broken, "{case}");

@@ -74,12 +74,12 @@ fn a_sync_that_fails_beside_the_writer_names_no_lost_data() {
         }
         disk.close().unwrap();
         derive(&files[1], &files[2], false);
-        let tape = HostRecorder::start(folder.path()).unwrap();
+        let recorder = HostRecorder::start(folder.path()).unwrap();
         // The first one comes at the end of a batch, after which nothing is committed.
-        tape.lose_writes_beside(1);
+        recorder.lose_writes_beside(1);
         let merge = Merge::new(&files[2]).with_direction(Direction::IntoChild).plan().unwrap();
         let ended = merge.run(&Progress::new());
-        drop((merge, tape));
+        drop((merge, recorder));
         assert!(matches!(ended, Err(Error::UnderWay { .. })), "{ended:?}");
         content.assert_same(&Chain::open(&files[2], &OpenOptions::new()).unwrap());
         resume(&files[2], &[]).unwrap();
@@ -95,22 +95,22 @@ fn a_run_looks_again_at_what_its_plan_relied_on() {
     let ([base, layer, now], content) = line(folder.path(), Format::Vhdx);
     make(&folder.path().join("other.vhdx"));
     let before = contents(folder.path());
-    let tape = HostRecorder::start(folder.path()).unwrap();
+    let recorder = HostRecorder::start(folder.path()).unwrap();
     let merge = || Merge::new(&now).with_direction(Direction::IntoChild).plan();
     let transplant = || Transplant::new(&now, folder.path().join("other.vhdx")).plan();
-    tape.pretend_free_space(1 << 20);
+    recorder.pretend_free_space(1 << 20);
     assert!(matches!(merge().map(|_| ()), Err(Error::Refused(Refusal::NoSpace { .. }, _))));
     assert!(matches!(transplant().map(|_| ()), Err(Error::Refused(Refusal::NoSpace { .. }, _))));
-    tape.pretend_free_space(1 << 40);
+    recorder.pretend_free_space(1 << 40);
     let plan = merge().unwrap();
-    tape.pretend_free_space(1 << 20);
+    recorder.pretend_free_space(1 << 20);
     assert!(matches!(plan.run(&Progress::new()), Err(Error::Refused(Refusal::NoSpace { .. }, _))));
     drop(plan);
-    tape.pretend_free_space(1 << 40);
+    recorder.pretend_free_space(1 << 40);
     let plan = transplant().unwrap();
-    tape.pretend_free_space(1 << 20);
+    recorder.pretend_free_space(1 << 20);
     assert!(matches!(plan.run(&Progress::new()), Err(Error::Refused(Refusal::NoSpace { .. }, _))));
-    drop((plan, tape));
+    drop((plan, recorder));
     assert!(contents(folder.path()) == before);
     // A program without locks changes the child's record between plan and run.
     let plan = Relink::new(&now).with_parent(layer.clone()).plan().unwrap();
@@ -184,13 +184,13 @@ fn children_that_moved_by_hand_meanwhile_are_told_all_the_same() {
         for (name, is_found) in [("c/renamed", true), ("far/renamed", false)] {
             let stage = Stage::new(Format::Vhdx);
             std::fs::create_dir(stage.cast.root.join("far")).unwrap();
-            let tape = HostRecorder::start(&stage.cast.root).unwrap();
+            let recorder = HostRecorder::start(&stage.cast.root).unwrap();
             stage.cast.perform(act).unwrap();
-            let half = tape.asked() / 2;
-            tape.rewind().unwrap();
-            tape.fail_from(half);
+            let half = recorder.asked() / 2;
+            recorder.rewind().unwrap();
+            recorder.fail_from(half);
             assert!(matches!(stage.cast.perform(act), Err(Error::UnderWay { .. })));
-            drop(tape);
+            drop(recorder);
             let (leaf, moved) = (stage.cast.path("c/leaf"), stage.cast.path(name));
             std::fs::rename(&leaf, &moved).unwrap();
             let child = stage.cast.path("c/child");
@@ -210,13 +210,13 @@ fn children_that_moved_by_hand_meanwhile_are_told_all_the_same() {
     }
     // Said to be gone for good, it is left out.
     let stage = Stage::new(Format::Vhdx);
-    let tape = HostRecorder::start(&stage.cast.root).unwrap();
+    let recorder = HostRecorder::start(&stage.cast.root).unwrap();
     stage.cast.perform(Act::MoveChild).unwrap();
-    let half = tape.asked() / 2;
-    tape.rewind().unwrap();
-    tape.fail_from(half);
+    let half = recorder.asked() / 2;
+    recorder.rewind().unwrap();
+    recorder.fail_from(half);
     assert!(stage.cast.perform(Act::MoveChild).is_err());
-    drop(tape);
+    drop(recorder);
     std::fs::remove_file(stage.cast.path("c/leaf")).unwrap();
     let again = MoveImage::new(stage.cast.path("c/child"), stage.cast.path("a/there"));
     assert!(again.clone().plan().unwrap().run(&Progress::new()).is_err());

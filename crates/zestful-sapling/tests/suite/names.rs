@@ -40,10 +40,10 @@ fn a_move_that_was_cut_short_is_carried_on_or_taken_back() {
                 tribe.step(&Step::Derive { of, absolute });
             }
             let (from, to) = (tribe.path(1), tribe.fresh(2));
-            let tape = HostRecorder::start(tribe.root.path()).unwrap();
-            tape.fail_from(fail_from);
+            let recorder = HostRecorder::start(tribe.root.path()).unwrap();
+            recorder.fail_from(fail_from);
             let moved = move_to(&from, &to, tribe.root.path());
-            drop(tape);
+            drop(recorder);
             if moved.is_ok() {
                 break;
             }

@@ -56,11 +56,11 @@ fn a_journal_in_a_copy_never_touches_the_original() {
                 let (original, copy) = (folder.path().join("original"), folder.path().join("copy"));
                 std::fs::create_dir(&original).unwrap();
                 let ([_, layer, now], content) = line(&original, format);
-                let tape = HostRecorder::start(folder.path()).unwrap();
-                tape.fail_from(fail_from);
+                let recorder = HostRecorder::start(folder.path()).unwrap();
+                recorder.fail_from(fail_from);
                 let merge = Merge::new(&now).with_direction(direction).with_name_of(keep).plan().unwrap();
                 let ended = merge.run(&Progress::new());
-                drop((merge, tape));
+                drop((merge, recorder));
                 if ended.is_ok() {
                     break;
                 }
@@ -92,11 +92,11 @@ fn a_journal_in_a_copy_never_touches_the_original() {
             let (original, copy) = (folder.path().join("original"), folder.path().join("copy"));
             std::fs::create_dir(&original).unwrap();
             let ([_, layer, now], content) = line(&original, format);
-            let tape = HostRecorder::start(folder.path()).unwrap();
-            tape.fail_from(fail_from);
+            let recorder = HostRecorder::start(folder.path()).unwrap();
+            recorder.fail_from(fail_from);
             let name = format!("renamed.{format}");
             let ended = MoveImage::new(&layer, original.join(&name)).plan().unwrap().run(&Progress::new());
-            drop(tape);
+            drop(recorder);
             if ended.is_ok() {
                 break;
             }
@@ -114,17 +114,17 @@ fn a_journal_in_a_copy_never_touches_the_original() {
         }
         // A family in several folders: the copy of one, and of all, refuses.
         let stage = Stage::new(format);
-        let tape = HostRecorder::start(&stage.cast.root).unwrap();
+        let recorder = HostRecorder::start(&stage.cast.root).unwrap();
         for act in
             [Act::MergeIntoParent, Act::MergeIntoChild, Act::MergeDeep, Act::Transplant, Act::MoveLow, Act::MoveChild]
         {
-            tape.rewind().unwrap();
+            recorder.rewind().unwrap();
             stage.cast.perform(act).unwrap();
-            for fail_from in (0..tape.asked()).step_by(if every() { 1 } else { 11 }) {
-                tape.rewind().unwrap();
-                tape.fail_from(fail_from);
+            for fail_from in (0..recorder.asked()).step_by(if every() { 1 } else { 11 }) {
+                recorder.rewind().unwrap();
+                recorder.fail_from(fail_from);
                 assert!(stage.cast.perform(act).is_err());
-                tape.stop();
+                recorder.stop();
                 let before = contents(&stage.cast.root);
                 let elsewhere = quick_folder();
                 let all = elsewhere.path().join("all");
@@ -170,11 +170,11 @@ fn a_copy_of_a_journal_that_is_back_alone_holds_up_nobody() {
             for given_up in [false, true] {
                 let folder = quick_folder();
                 let ([_, layer, now], mut content) = line(folder.path(), format);
-                let tape = HostRecorder::start(folder.path()).unwrap();
-                tape.fail_from(25);
+                let recorder = HostRecorder::start(folder.path()).unwrap();
+                recorder.fail_from(25);
                 let merge = Merge::new(&now).with_direction(direction).with_name_of(keep).plan().unwrap();
                 assert!(matches!(merge.run(&Progress::new()), Err(Error::UnderWay { .. })));
-                drop((merge, tape));
+                drop((merge, recorder));
                 let state = |image: &Path| under_way(image).unwrap().state;
                 assert_eq!(state(&now), UnderWayState::CutShort);
                 let somebody = FileStorage::open(&journal_of(&now), Access::Write).unwrap();
@@ -217,18 +217,18 @@ fn only_what_was_merged_is_removed() {
             let folder = quick_folder();
             let (files, content) = line(folder.path(), Format::Vhdx);
             let request = || Merge::new(&files[2]).with_direction(direction).with_name_of(keep);
-            let tape = HostRecorder::start(folder.path()).unwrap();
+            let recorder = HostRecorder::start(folder.path()).unwrap();
             request().plan().unwrap().run(&Progress::new()).unwrap();
-            let changes = tape.changes();
+            let changes = recorder.changes();
             let is_moved = |change: &HostChange| match change {
                 HostChange::Content(_, FileChange::Write(_, bytes), _) => bytes.ends_with(b"\"moved\"\n"),
                 _ => false,
             };
             let moved = changes.iter().position(is_moved).unwrap() + 2;
-            tape.rewind().unwrap();
-            tape.fail_from(moved);
+            recorder.rewind().unwrap();
+            recorder.fail_from(moved);
             assert!(request().plan().unwrap().run(&Progress::new()).is_err());
-            drop(tape);
+            drop(recorder);
             let (result, name) = (if keep == KeepName::Parent { &files[1] } else { &files[2] }, &files[goes]);
             if held {
                 // Somebody who opened it before there was a journal.
@@ -274,17 +274,17 @@ fn marks_are_not_trusted_when_what_was_read_was_touched() {
             let folder = quick_folder();
             let (files, mut content) = line(folder.path(), format);
             let request = || Merge::new(&files[2]).with_direction(Direction::IntoParent);
-            let tape = HostRecorder::start(folder.path()).unwrap();
+            let recorder = HostRecorder::start(folder.path()).unwrap();
             // The first byte of the disk that the merge moves.
             let (reads, at) = (2, 2 << 20);
             let cut = (0..200).find(|change| {
-                tape.rewind().unwrap();
-                tape.fail_from(*change);
+                recorder.rewind().unwrap();
+                recorder.fail_from(*change);
                 _ = request().plan().unwrap().run(&Progress::new());
                 std::fs::read_to_string(journal_of(&files[2])).is_ok_and(|text| text.contains("\"upto\""))
             });
             assert!(cut.is_some());
-            drop(tape);
+            drop(recorder);
             // The file changes behind everybody's back, its identity does not.
             let (_, place) = Chain::open(&files[reads], &OpenOptions::new().without_locks())
                 .unwrap()
@@ -326,17 +326,17 @@ fn a_stray_child_of_a_layer_between_never_reads_wrong_data() {
                 .with_direction(Direction::IntoParent)
                 .with_name_of(KeepName::Parent)
         };
-        let tape = HostRecorder::start(&root).unwrap();
+        let recorder = HostRecorder::start(&root).unwrap();
         let mut stray_reads = |when: &str| match Chain::open(&stray, &OpenOptions::new()) {
             Ok(chain) => expected.assert_same(&chain),
             Err(Error::Parent(_)) => loud += 1,
             Err(other) => panic!("{when}: {other}"),
         };
         for fail_from in 0.. {
-            tape.rewind().unwrap();
-            tape.fail_from(fail_from);
+            recorder.rewind().unwrap();
+            recorder.fail_from(fail_from);
             let ended = request().plan().unwrap().run(&Progress::new());
-            tape.stop();
+            recorder.stop();
             stray_reads(&format!("{format} cut at {fail_from}"));
             if ended.is_ok() {
                 break;

@@ -18,7 +18,7 @@ pub(crate) struct ErrorTold {
     pub(crate) kind: &'static str,
     /// What, where, why and what to do.
     pub(crate) message: String,
-    /// The argument list of the command that may be run next.
+    /// The argument list of the command that may be run next; null where none is known, or a person has to decide.
     pub(crate) next: Option<Vec<String>>,
 }
 
@@ -42,7 +42,7 @@ pub(crate) struct ProblemTold {
     severity: Health,
     /// What is wrong and what to do.
     message: String,
-    /// The argument list of the command that may be run next.
+    /// The argument list of the command that may be run next; null where none is known, or a person has to decide.
     next: Option<Vec<String>>,
 }
 

@@ -39,8 +39,10 @@ fn what_is_told_next_leads_on() {
     scene.run("pin moor.vhdx -q").expect("pin", 0, "", "");
     assert_eq!(follow(&scene, "identity moor.vhdx --fresh", 4), 0);
     assert!(scene.path("moor-child-1.vhdx").exists());
-    // What has the wrong ending is meant so.
-    assert_eq!(follow(&scene, "copy moor.vhd moor.img --format vhdx", 4), 0);
+    // What goes over a refusal is told to people, and to no script.
+    let typed = "copy moor.vhd moor.img --format vhdx";
+    scene.run(typed).expect("an ending", 4, "", "next: --force=ending goes on all the same");
+    assert_eq!(scene.error(typed, 4)["next"], Value::Null);
     // Two of one identity, and one of them gets another.
     std::fs::copy(scene.path("germination-01.vhdx"), scene.path("twin.vhdx")).unwrap();
     let status = scene.json("status");

@@ -1,13 +1,14 @@
-//! An empty image that is to be laid out in a new file: its format, its kind, and how it takes its space.
+//! Empty images that are to be laid out in new files: their format, their kind, and how they take their space.
 
 use std::ops::Range;
 
 use super::new_image::NewImage;
 use super::target::{Staged, Target};
 use crate::error::{Error, Result};
-use crate::image::{Format, Kind, Space, vhd, vhdx};
+use crate::image::{Format, ImageInfo, Kind, ParentRecord, ParentReference, Space, vhd, vhdx};
 use crate::progress::Progress;
 use crate::size::format_size;
+use crate::storage::Storage;
 use crate::transfer::pipeline::{self, Chunk, Feed};
 
 /// A legal image that is not there yet.
@@ -151,6 +152,57 @@ impl Blank {
             Some(Space::Reserved) => staged.reserve(data),
             Some(Space::Written) if !(is_filled && staged.is_used()) => write_zeros(staged, data, progress),
             _ => Ok(()),
+        }
+    }
+}
+
+/// A legal differencing image that is not there yet, in the format of its parent.
+#[derive(Clone, Debug)]
+pub(in crate::ops) enum BlankChild {
+    Vhd(vhd::CreateOptions),
+    Vhdx(vhdx::CreateOptions),
+}
+
+impl BlankChild {
+    /// A child with the size, the sectors and the guest's identity that `info` speaks of.
+    pub(in crate::ops) fn new(
+        format: Format,
+        info: &ImageInfo,
+        parent: ParentRecord,
+        block_size: Option<u64>,
+    ) -> Result<Self> {
+        if format == Format::Vhd {
+            let mut options = vhd::CreateOptions::new(info.virtual_size).with_parent(parent);
+            if let Some(bytes) = block_size {
+                options = options.with_block_size(bytes);
+            }
+            options.check()?;
+            return Ok(Self::Vhd(options));
+        }
+        let mut options = vhdx::CreateOptions::new(info.virtual_size)
+            .with_sectors(info.logical_sector, info.physical_sector)
+            .with_parent(ParentReference::from(&parent));
+        if let Some(id) = info.identity {
+            options = options.with_disk_id(id);
+        }
+        if let Some(bytes) = block_size {
+            options = options.with_block_size(bytes);
+        }
+        options.file_len()?;
+        Ok(Self::Vhdx(options))
+    }
+
+    pub(in crate::ops) fn metadata_len(&self) -> Result<u64> {
+        match self {
+            Self::Vhd(options) => Ok(options.metadata_len()),
+            Self::Vhdx(options) => options.metadata_len(),
+        }
+    }
+
+    pub(in crate::ops) fn create_in(&self, storage: &dyn Storage) -> Result<()> {
+        match self {
+            Self::Vhd(options) => options.create_in(storage),
+            Self::Vhdx(options) => options.create_in(storage),
         }
     }
 }

@@ -8,10 +8,10 @@ use serde::Serialize;
 use uuid::Uuid;
 
 use super::blank::Blank;
+use super::blank::BlankChild;
 use super::fill::{Content, Filling};
 use super::new_disk::Identity;
 use super::new_image::NewImage;
-use super::sapling::Sapling;
 use super::target::{Staged, Target};
 use super::unchanged::{Unchanged, refuse_written};
 use crate::chain::{Chain, ChainMut, Disk, OpenOptions, Part, for_each_part};
@@ -155,8 +155,8 @@ impl Operation for CopyChain {
 fn own_data(layer: &dyn Image) -> Result<u64> {
     let mut total = 0;
     for_each_part(layer, |part| {
-        if let Part::Data(stretch) = part {
-            total += stretch.len;
+        if let Part::Data(data) = part {
+            total += data.len;
         }
         Ok(())
     })?;
@@ -262,9 +262,9 @@ impl CopyChainPlan {
             Some(parent) => {
                 let file = StagedFile::create(path)?;
                 // What an odd block size of another program's was chosen for is not ours to know.
-                let sapling = Sapling::new(format, info, parent.clone(), block_size)
-                    .or_else(|_| Sapling::new(format, info, parent, None))?;
-                sapling.create_in(&*file.storage())?;
+                let blank = BlankChild::new(format, info, parent.clone(), block_size)
+                    .or_else(|_| BlankChild::new(format, info, parent, None))?;
+                blank.create_in(&*file.storage())?;
                 Staged::File(file)
             }
             None => {

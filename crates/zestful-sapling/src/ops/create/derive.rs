@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::sapling::Sapling;
+use super::blank::BlankChild;
 use crate::chain::{Chain, Disk, OpenOptions, identity_of, record_of};
 use crate::error::{Error, Refusal, Result};
 use crate::family::{Guard, record_children};
@@ -105,7 +105,7 @@ impl Operation for Derive {
                 ));
             }
             let record = record_of(child, &self.base, &info, self.absolute)?;
-            let sapling = Sapling::new(info.format, &info, record, self.block_size)?;
+            let blank = BlankChild::new(info.format, &info, record, self.block_size)?;
             plan.steps.push(format!(
                 "make {}: {}, differencing, {}, a child of {}",
                 child.display(),
@@ -114,8 +114,8 @@ impl Operation for Derive {
                 self.base.display()
             ));
             plan.files.create.push(child.clone());
-            plan.peak_extra_space += sapling.metadata_len()?;
-            children.push((child.clone(), sapling));
+            plan.peak_extra_space += blank.metadata_len()?;
+            children.push((child.clone(), blank));
         }
         plan.bytes_written = plan.peak_extra_space;
         plan.warn_of_growth(&self.children[0], info.virtual_size, self.children.len())?;
@@ -133,7 +133,7 @@ impl Operation for Derive {
 pub struct DerivePlan {
     plan: Plan,
     request: Derive,
-    children: Vec<(PathBuf, Sapling)>,
+    children: Vec<(PathBuf, BlankChild)>,
     /// Keeps the base and its parents locked against writers until the children are there.
     held: Arc<Held>,
     identity: uuid::Uuid,
@@ -173,10 +173,10 @@ impl Planned for DerivePlan {
         let base = &self.request.base;
         Plan::require_space(&self.children[0].0, self.plan.peak_extra_space)?;
         let mut staged = Vec::new();
-        for (child, sapling) in &self.children {
+        for (child, blank) in &self.children {
             progress.check()?;
             let file = StagedFile::create(child)?;
-            sapling.create_in(&*file.storage())?;
+            blank.create_in(&*file.storage())?;
             staged.push(file);
         }
         self.request.refuse_changing()?;

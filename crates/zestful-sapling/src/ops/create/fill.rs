@@ -50,9 +50,9 @@ impl Filling<'_> {
         let read = |feed: &mut Feed<'_>| {
             feed.digest = self.digest.then(ContentDigest::new);
             match self.source {
-                Content::Disk(disk) => for_each_data_extent(disk, |stretch| feed.stretch(&stretch))?,
+                Content::Disk(disk) => for_each_data_extent(disk, |data| feed.extent(&data))?,
                 Content::Layer(layer) => for_each_part(layer, |part| match part {
-                    Part::Data(stretch) => feed.stretch(&stretch),
+                    Part::Data(data) => feed.extent(&data),
                     Part::Zeros(range) => feed.zeros(range),
                 })?,
             }
@@ -108,25 +108,25 @@ pub(in crate::ops) fn share(
 ) -> Result<u64> {
     let mut files: HashMap<PathBuf, File> = HashMap::new();
     let mut shared = 0;
-    for_each_data_extent(source, |stretch| {
+    for_each_data_extent(source, |data| {
         progress.check()?;
-        let path = stretch.layer.path();
+        let path = data.layer.path();
         if !files.contains_key(path) {
             files.insert(path.to_owned(), open_source(path)?);
         }
         let from = &files[path];
         let mut done = 0;
-        while done < stretch.len {
-            let extent = target.extent_at(stretch.offset + done, stretch.len - done)?;
+        while done < data.len {
+            let extent = target.extent_at(data.offset + done, data.len - done)?;
             let Some((0, at)) = extent.data else {
-                let message = format!("byte {} of the new image has no place yet", stretch.offset + done);
+                let message = format!("byte {} of the new image has no place yet", data.offset + done);
                 return Err(Error::usage(message, "share only with fixed images"));
             };
-            file.copy_from(from, stretch.at + done, at, extent.len)?;
+            file.copy_from(from, data.at + done, at, extent.len)?;
             done += extent.len;
             progress.advance(extent.len);
         }
-        shared += stretch.len;
+        shared += data.len;
         Ok(())
     })?;
     Ok(shared)

@@ -8,7 +8,6 @@ mod fill;
 mod make;
 mod new_disk;
 mod new_image;
-mod sapling;
 mod target;
 mod unchanged;
 

@@ -9,24 +9,24 @@ use crate::chain::{Chain, DiskSide, OpenOptions, record_of, records_absolute};
 use crate::error::{Error, Refusal, Result};
 use crate::image::{Image, ParentRecord, open_unlocked};
 use crate::progress::Progress;
-use crate::sidecar::{Journal, Member};
+use crate::sidecar::{Journal, Member, Work};
 use crate::storage::{Held, real};
 use crate::transfer::{Delta, Mark, Stamp, Transfer, stamp_of};
 
 /// Refuses when an image is not the one that the work speaks of.
-pub(in crate::ops) fn refuse_changed(work: &MergeRecord) -> Result<()> {
+pub(in crate::ops) fn refuse_unless_known(work: &MergeRecord) -> Result<()> {
     for member in &work.header.members {
         if !open_unlocked(&member.path)?.info().data_identity.is_some_and(|found| member.is_known_as(found)) {
-            return Err(changed(work, &member.path));
+            return Err(changed(work.header.work, &member.path));
         }
     }
     Ok(())
 }
 
-pub(in crate::ops) fn changed(work: &MergeRecord, path: &Path) -> Error {
+pub(in crate::ops) fn changed(work: Work, path: &Path) -> Error {
     Error::refused(
         Refusal::changed(path),
-        format!("{} was written to by another program since {} was planned or begun", path.display(), work.header.work),
+        format!("{} was written to by another program since {} was planned or begun", path.display(), work),
         "end what uses it and check the chain; where it was begun, giving it up leaves the chain as it reads now",
     )
 }
@@ -39,7 +39,7 @@ pub(in crate::ops) fn run(
     progress: &Progress,
 ) -> Result<u64> {
     let work = journal.record();
-    refuse_changed(work)?;
+    refuse_unless_known(work)?;
     let options = OpenOptions::new().with_held(held);
     let (survivor, others) = match work.payload.direction {
         Direction::IntoParent => work.header.members.split_last(),
@@ -54,8 +54,8 @@ pub(in crate::ops) fn run(
             image.set_data_identity(work.payload.identity)?;
             let open = |member: &Member| held.image(&member.path);
             let upper = Chain::from_layers(others.iter().map(open).collect::<Result<_>>()?);
-            let mover = Transfer { journal, delta: Delta::Down { upper: &upper }, progress };
-            mover.run(image, marks, stamps()?)
+            let transfer = Transfer { journal, delta: Delta::Down { upper: &upper }, progress };
+            transfer.run(image, marks, stamps()?)
         }
         _ => {
             let mut image = held.image_mut(&survivor.path)?;

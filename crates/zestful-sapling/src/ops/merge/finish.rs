@@ -67,7 +67,7 @@ impl Finishing<'_> {
             swaps && data_identity_at(survivor) != Some(work.payload.identity) && data_identity_at(result) != replaced;
         let is_told = swaps || work.payload.direction == Direction::IntoParent;
         if !swapped {
-            refuse_changed(work)?;
+            refuse_lost_writes(work)?;
             self.tell_companions_first()?;
             for child in children.iter().filter(|_| is_told) {
                 // Good both before and after the image gets its final name.
@@ -191,20 +191,20 @@ impl Finishing<'_> {
 }
 
 /// Refuses to let go of an image that was written to after its data was moved, or of one that hides such a write.
-fn refuse_changed(work: &MergeRecord) -> Result<()> {
+fn refuse_lost_writes(work: &MergeRecord) -> Result<()> {
     let mut whole = true;
     for member in &work.header.members {
         let is_survivor = work.header.survivor() == Some(member);
         match data_identity_at(&member.path) {
             None => whole = false,
             Some(found) if is_survivor || member.is_known_as(found) => {}
-            Some(_) => return Err(changed(work, &member.path)),
+            Some(_) => return Err(changed(work.header.work, &member.path)),
         }
     }
     let survivor = work.header.survivor_path();
     let is_other = data_identity_at(survivor) != Some(work.payload.identity);
     match whole && is_other && work.payload.direction == Direction::IntoParent {
-        true => Err(changed(work, survivor)),
+        true => Err(changed(work.header.work, survivor)),
         false => Ok(()),
     }
 }

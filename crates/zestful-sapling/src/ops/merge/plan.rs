@@ -321,7 +321,7 @@ impl Planned for MergePlan {
             State::Fresh(work) => work,
         };
         work.header.changing().try_for_each(|path| self.held.refuse_swapped(path))?;
-        data::refuse_changed(work)?;
+        data::refuse_unless_known(work)?;
         self.guard.refuse_writers(work.header.changing())?;
         Plan::require_space(work.header.survivor_path(), self.plan.peak_extra_space)?;
         progress.check()?;

@@ -6,9 +6,10 @@ use std::sync::Arc;
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::data::changed;
 use super::record::{State, TransplantPayload, TransplantRecord};
 use crate::chain::{Chain, Disk, DiskSide, OpenOptions, identity_of, judge_pair, record_of, records_absolute};
-use crate::error::{Error, ParentProblemKind, Refusal, Result};
+use crate::error::{Error, ParentProblemKind, Result};
 use crate::family::{Guard, record_children, refuse_link};
 use crate::image::{Image, ParentRecord, data_identity_at};
 use crate::operation::{Operation, Plan, Planned};
@@ -191,22 +192,15 @@ impl Planned for TransplantPlan {
         Plan::require_space(work.header.image(), self.plan.peak_extra_space)?;
         progress.check()?;
         self.held.refuse_swapped(work.header.image())?;
-        refuse_changed(work)?;
+        refuse_unless_same(work)?;
         run(Journal::begin(work.clone())?, &[], &self.held, &self.guard, progress)
     }
 }
 
-fn refuse_changed(work: &TransplantRecord) -> Result<()> {
+fn refuse_unless_same(work: &TransplantRecord) -> Result<()> {
     for member in work.header.members.iter().chain(&work.header.parent) {
         if data_identity_at(&member.path) != Some(member.identity) {
-            return Err(Error::refused(
-                Refusal::changed(&member.path),
-                format!(
-                    "{} was written to by another program since the transplant was planned or begun",
-                    member.path.display()
-                ),
-                "end what uses it and check both; giving it up leaves the child as it reads now",
-            ));
+            return Err(changed(work.header.work, &member.path));
         }
     }
     Ok(())
@@ -245,7 +239,7 @@ fn run(
         let old_parent = old.layers().get(1).map(|parent| parent.path().to_owned()).unwrap_or_default();
         guard.refuse_hard_links(child)?;
         guard.refuse_writers([child, &*base.path])?;
-        refuse_changed(&work)?;
+        refuse_unless_same(&work)?;
         let mut outcome =
             TransplantOutcome { path: child.to_owned(), parent: base.path.clone(), bytes_written: 0, unrecorded: None };
         if real(&old_parent)? != base.path {
