@@ -61,7 +61,7 @@ fn main() {
     println!("{:>9} {:>13} {:>12} {:>12} {:>10} {:>8}", "block", "kind", "on host", "length", "table", "bulk");
     for child in [false, true] {
         for mib in [1u64, 2, 4, 8, 32, 256] {
-            let (staged, mut scattered) = image(folder, mib << 20, child);
+            let (staged, scattered) = image(folder, mib << 20, child);
             let mut at = 1u64;
             for _ in 0..SCATTERED {
                 at = at.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
@@ -73,7 +73,7 @@ fn main() {
             drop(staged);
             let ratios = (0..RUNS).map(|_| {
                 let plain = plain();
-                let (_staged, mut bulk) = image(folder, mib << 20, child);
+                let (_staged, bulk) = image(folder, mib << 20, child);
                 let start = Instant::now();
                 for number in 0..BULK >> 20 {
                     bulk.write_at(&chunk, number << 20).expect("room");

@@ -41,7 +41,7 @@ fn build(folder: &Path, ending: &str) -> (PathBuf, PathBuf) {
         if number > 0 {
             Derive::new(path(number - 1), vec![path(number)]).plan().expect("a plan").run(&progress).expect("a child");
         }
-        let mut disk = ChainMut::open(&path(number), &OpenOptions::new()).expect("the layer");
+        let disk = ChainMut::open(&path(number), &OpenOptions::new()).expect("the layer");
         let (count, len) = if number == 0 { (DISK >> 20, 1 << 20) } else { (PIECES, PIECE) };
         for piece in 0..count {
             let at = if number == 0 { piece * len } else { random.below(DISK / len) * len };

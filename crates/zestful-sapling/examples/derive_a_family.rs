@@ -19,7 +19,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let children: Vec<_> = (1..=3).map(|number| folder.join(format!("germination-{number:02}.vhdx"))).collect();
     Derive::new(&base, children.clone()).plan()?.run(&Progress::new())?;
 
-    let mut disk = ChainMut::open(&children[0], &OpenOptions::new())?;
+    let disk = ChainMut::open(&children[0], &OpenOptions::new())?;
     disk.write_at(&vec![7; 3 << 20], 10 << 30)?;
     disk.close()?;
 

@@ -19,7 +19,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     plan.run(&Progress::new())?;
 
     // Writes may begin and end anywhere. After `flush` they survive a loss of power; `close` flushes, too.
-    let mut disk = ChainMut::open(&path, &OpenOptions::new())?;
+    let disk = ChainMut::open(&path, &OpenOptions::new())?;
     disk.write_at(b"HF-0001 Caltha palustris", 5 << 30)?;
     disk.close()?;
 

@@ -14,7 +14,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     // Each layer gets a part of its own, then it is frozen under the next one.
     Make::new(&layers[0], 16 << 20).plan()?.run(&Progress::new())?;
     for number in 0..layers.len() {
-        let mut disk = ChainMut::open(&layers[number], &OpenOptions::new())?;
+        let disk = ChainMut::open(&layers[number], &OpenOptions::new())?;
         disk.write_at(&vec![number as u8 + 1; 2 << 20], (number as u64) << 20)?;
         disk.close()?;
         if let Some(next) = layers.get(number + 1) {

@@ -53,7 +53,7 @@
 //! # Errors
 //! [`Error`] has a family for each answer that a user may have to give: *damaged* files want a check and a backup,
 //! *unsupported* ones a newer version, *usage* another call, *refused* a decision, *I/O* a look at the host. Each says
-//! what, where, why and what to do; a [`Refusal`](error::Refusal) carries the facts, so that a caller can decide:
+//! what, where, why and what to do; a [`Refusal`] carries the facts, so that a caller can decide:
 //!
 //! ```
 //! use zestful_sapling::Error;
@@ -98,7 +98,7 @@ pub mod size;
 pub mod storage;
 mod transfer;
 
-pub use error::{Error, Result};
+pub use error::{Error, Refusal, Result};
 
 #[doc = include_str!("../docs/safety.md")]
 pub mod safety {}

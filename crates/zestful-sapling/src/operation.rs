@@ -129,6 +129,11 @@ pub struct Renamed {
 }
 
 impl Plan {
+    /// A plan of something that changes no file by itself: its name and its steps.
+    pub fn of(operation: &'static str, steps: Vec<String>) -> Self {
+        Self { operation, steps, ..Self::default() }
+    }
+
     /// One file more that gets another name.
     pub(crate) fn renames(&mut self, from: &Path, to: &Path) {
         self.files.rename.push(Renamed { from: from.to_owned(), to: to.to_owned() });

@@ -2,8 +2,11 @@
 //! reading one layer costs.
 //!
 //! The disk is remembered in ranges of 1 MiB, with the extents that each of them has; the extents are bounded in
-//! number. A look that finds nothing asks all layers about the range, each of them once for each of its extents. Layers that
-//! can change are never remembered.
+//! number. A look that finds nothing asks all layers about the range, each of them once for each of its extents. Layers
+//! that can change are never remembered.
+//!
+//! A layer is remembered by its number from the base up, which it keeps when others are laid over it: then only the new
+//! ones are asked.
 
 use std::collections::HashMap;
 use std::hash::{BuildHasherDefault, Hasher};
@@ -38,10 +41,12 @@ struct CachedRanges {
 struct CachedRange {
     /// Where each begins, from the beginning of the range.
     starts: Vec<u32>,
-    /// The layer and the byte in its file; [`ZEROS`] for the layer where there are zeros.
+    /// The layer, from the base up, and the byte in its file; [`ZEROS`] for the layer where there are zeros.
     places: Vec<(u32, u64)>,
     /// Where the last one ends; maybe far beyond the range.
     end: u64,
+    /// How many layers were asked, from the base up.
+    layers: usize,
 }
 
 const ZEROS: u32 = u32::MAX;
@@ -59,52 +64,95 @@ impl Resolved {
             return Ok(DiskExtent { len: extent.len, data });
         }
         let (number, within) = split(offset, LEN);
-        if let Some(found) = self.lock().known.get(&number) {
-            return Ok(found.at(within, len));
-        }
-        let fresh = CachedRange::of(layers, number)?;
-        let found = fresh.at(within, len);
+        let from_top = |found: DiskExtent| DiskExtent {
+            data: found.data.map(|(layer, at)| (layers.len().saturating_sub(1).saturating_sub(layer), at)),
+            ..found
+        };
         let mut all = self.lock();
-        if all.extents.saturating_add(fresh.starts.len()) > MOST_EXTENTS {
-            *all = CachedRanges::default();
-        }
-        all.extents = all.extents.saturating_add(fresh.starts.len());
-        all.known.insert(number, fresh);
+        let known = match all.known.get(&number) {
+            Some(found) if found.layers == layers.len() => return Ok(from_top(found.at(within, len))),
+            Some(_) => all.take(number),
+            None => None,
+        };
+        drop(all);
+        let fresh = CachedRange::of(layers, known, number)?;
+        let found = from_top(fresh.at(within, len));
+        self.lock().insert(number, fresh);
         Ok(found)
     }
 }
 
+impl CachedRanges {
+    fn take(&mut self, number: u64) -> Option<CachedRange> {
+        let taken = self.known.remove(&number)?;
+        self.extents = self.extents.saturating_sub(taken.starts.len());
+        Some(taken)
+    }
+
+    fn insert(&mut self, number: u64, fresh: CachedRange) {
+        self.take(number);
+        if self.extents.saturating_add(fresh.starts.len()) > MOST_EXTENTS {
+            *self = Self::default();
+        }
+        self.extents = self.extents.saturating_add(fresh.starts.len());
+        self.known.insert(number, fresh);
+    }
+}
+
 impl CachedRange {
-    /// Asks all layers.
-    fn of(layers: &[Box<dyn Image>], number: u64) -> Result<Self> {
+    /// Asks all layers, or only those over the ones that were asked before.
+    fn of(layers: &[Box<dyn Image>], known: Option<Self>, number: u64) -> Result<Self> {
         let (start, size) = (number.saturating_mul(LEN), layers[0].info().virtual_size);
         let end = start.saturating_add(LEN).min(size);
-        let mut walk = Walk::through(layers, size).from(start);
-        let mut found = Self::default();
+        let known = known.filter(|known| known.layers < layers.len());
+        let asked = layers.len().saturating_sub(known.as_ref().map_or(0, |known| known.layers));
+        let mut walk = Walk::through(&layers[..asked], size).from(start);
+        let mut found = Self { layers: layers.len(), ..Self::default() };
         while let Some(part) = walk.next()? {
-            let (layer, at) = match part.origin {
-                Origin::Data(layer, at) => (fit_u32(wide(layer)), at),
-                Origin::Zero | Origin::Below => (ZEROS, 0),
-            };
             let within = part.offset.saturating_sub(start);
-            // A part that follows the one before in the disk and in its file belongs to the same range.
-            let follows = match (found.places.last(), found.starts.last()) {
-                (Some((last, _)), _) if *last == ZEROS => layer == ZEROS,
-                (Some((last, there)), Some(from)) => {
-                    *last == layer && there.saturating_add(within.saturating_sub(u64::from(*from))) == at
+            match part.origin {
+                Origin::Data(layer, at) => {
+                    let from_base = layers.len().saturating_sub(1).saturating_sub(layer);
+                    found.push(within, part.len, (fit_u32(wide(from_base)), at));
                 }
-                _ => false,
-            };
-            if !follows {
-                found.starts.push(fit_u32(within));
-                found.places.push((layer, at));
+                Origin::Zero => found.push(within, part.len, (ZEROS, 0)),
+                Origin::Below => found.push_known(within, part.len, known.as_ref()),
             }
-            found.end = within.saturating_add(part.len);
             if part.end() >= end {
                 break;
             }
         }
         Ok(found)
+    }
+
+    /// What lower layers hold, as they said before.
+    fn push_known(&mut self, within: u64, len: u64, known: Option<&Self>) {
+        let (mut at, end) = (within, within.saturating_add(len));
+        while at < end {
+            let rest = end.saturating_sub(at);
+            let part = match known.filter(|known| at < known.end) {
+                Some(known) => known.at(at, rest),
+                None => DiskExtent { len: rest, data: None },
+            };
+            self.push(at, part.len, part.data.map_or((ZEROS, 0), |(layer, at)| (fit_u32(wide(layer)), at)));
+            at = at.saturating_add(part.len);
+        }
+    }
+
+    /// One more part. One that follows the one before in the disk and in its file belongs to the same extent.
+    fn push(&mut self, within: u64, len: u64, (layer, at): (u32, u64)) {
+        let follows = match (self.places.last(), self.starts.last()) {
+            (Some((last, _)), _) if *last == ZEROS => layer == ZEROS,
+            (Some((last, there)), Some(from)) => {
+                *last == layer && there.saturating_add(within.saturating_sub(u64::from(*from))) == at
+            }
+            _ => false,
+        };
+        if !follows {
+            self.starts.push(fit_u32(within));
+            self.places.push((layer, at));
+        }
+        self.end = within.saturating_add(len);
     }
 
     /// What is at a byte of it, at most `len`.

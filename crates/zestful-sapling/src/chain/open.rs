@@ -38,6 +38,11 @@ impl Chain {
         Self { layers, resolved: Resolved::default(), warnings: Vec::new() }
     }
 
+    /// The images, the current one first, to be read under something else.
+    pub fn into_layers(self) -> Vec<Box<dyn Image>> {
+        self.layers
+    }
+
     /// The images, the current one first, the base last.
     pub fn layers(&self) -> &[Box<dyn Image>] {
         &self.layers

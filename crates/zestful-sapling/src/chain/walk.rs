@@ -61,10 +61,10 @@ impl<'a> Walk<'a> {
         Self { layers, is_cut, offset: 0, size: disk.virtual_size() }
     }
 
-    /// Over all of these layers, the first of which says how large the disk is.
+    /// Over these layers of a disk of this size; what none of them holds is told as coming from below.
     pub(crate) fn through(layers: &'a [Box<dyn Image>], size: u64) -> Self {
         let asked = |layer: &'a dyn Image| Asked { layer, range: 0..0, source: Source::Zero };
-        Self { layers: layers.iter().map(|layer| asked(&**layer)).collect(), is_cut: false, offset: 0, size }
+        Self { layers: layers.iter().map(|layer| asked(&**layer)).collect(), is_cut: true, offset: 0, size }
     }
 
     /// The same, beginning at this byte.

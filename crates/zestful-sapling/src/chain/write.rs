@@ -1,17 +1,25 @@
 //! A chain whose current image is written to.
 
+use std::sync::{PoisonError, RwLock};
+
 use super::cache::Resolved;
 use super::disk::{Disk, DiskExtent, check_extent};
 use crate::bytes::{index, split, wide};
 use crate::error::{Error, Result};
-use crate::image::{Image, ImageInfo, ImageMut, Source};
+use crate::image::{Format, Image, ImageInfo, ImageMut, Kind, Source, Visit, open_image};
 
-/// A chain whose current image can be written to.
+/// A chain whose current image can be written to, by any number of threads.
+///
+/// What [`ImageMut`] promises of reads and writes at the same time holds here for any range of bytes: requests that do
+/// not overlap do not touch, though they share a sector. [`SharedDisk`](super::SharedDisk) adds what changes the chain
+/// itself under those who use it.
 pub struct ChainMut {
     current: Box<dyn ImageMut>,
     parents: Vec<Box<dyn Image>>,
     /// Of the parents; the current image changes.
     resolved: Resolved,
+    /// Held alone for what reads the rest of a sector and writes it back, shared for all other changes.
+    edges: RwLock<()>,
 }
 
 impl ChainMut {
@@ -19,7 +27,7 @@ impl ChainMut {
     ///
     /// The caller answers for the parents being the right ones.
     pub fn from_parts(current: Box<dyn ImageMut>, parents: Vec<Box<dyn Image>>) -> Self {
-        Self { current, parents, resolved: Resolved::default() }
+        Self { current, parents, resolved: Resolved::default(), edges: RwLock::new(()) }
     }
 
     /// The frozen layers, nearest first. They have no write calls.
@@ -31,7 +39,7 @@ impl ChainMut {
     ///
     /// # Errors
     /// `Usage` when the range is not inside the disk; otherwise as [`ImageMut::write_at`].
-    pub fn write_at(&mut self, bytes: &[u8], offset: u64) -> Result<()> {
+    pub fn write_at(&self, bytes: &[u8], offset: u64) -> Result<()> {
         self.check_inside(offset, wide(bytes.len()))?;
         let sector = u64::from(self.info().logical_sector);
         let (mut rest, mut at) = (bytes, offset);
@@ -44,9 +52,11 @@ impl ChainMut {
             };
             let (part, behind) = rest.split_at(index(len).min(rest.len()));
             if within == 0 && sectors > 0 {
+                let _shared = self.edges.read().unwrap_or_else(PoisonError::into_inner);
                 self.current.write_at(part, at)?;
             } else {
                 let (start, mut whole) = (number.saturating_mul(sector), vec![0; index(sector)]);
+                let _alone = self.edges.write().unwrap_or_else(PoisonError::into_inner);
                 self.read_at(&mut whole, start)?;
                 whole[index(within)..][..part.len()].copy_from_slice(part);
                 self.current.write_at(&whole, start)?;
@@ -60,7 +70,7 @@ impl ChainMut {
     ///
     /// # Errors
     /// As [`ChainMut::write_at`].
-    pub fn zero_at(&mut self, offset: u64, len: u64) -> Result<()> {
+    pub fn zero_at(&self, offset: u64, len: u64) -> Result<()> {
         self.check_inside(offset, len)?;
         let sector = u64::from(self.info().logical_sector);
         let end = offset.saturating_add(len);
@@ -70,8 +80,69 @@ impl ChainMut {
             return self.write_at(&vec![0; index(len)], offset);
         }
         self.write_at(&vec![0; index(first.saturating_sub(offset))], offset)?;
-        self.current.zero_at(first, last.saturating_sub(first))?;
+        {
+            let _shared = self.edges.read().unwrap_or_else(PoisonError::into_inner);
+            self.current.zero_at(first, last.saturating_sub(first))?;
+        }
         self.write_at(&vec![0; index(end.saturating_sub(last))], last)
+    }
+
+    /// Writes whole sectors if nothing has to be waited for; `false` when something would have to be, and then nothing
+    /// was written.
+    ///
+    /// # Errors
+    /// As [`ChainMut::write_at`].
+    pub fn write_at_once(&self, bytes: &[u8], offset: u64) -> Result<bool> {
+        let (len, sector) = (wide(bytes.len()), u64::from(self.info().logical_sector));
+        self.check_inside(offset, len)?;
+        match self.edges.try_read() {
+            Ok(_shared) if split(offset, sector).1 == 0 && split(len, sector).1 == 0 => {
+                self.current.write_at_once(bytes, offset)
+            }
+            _ => Ok(false),
+        }
+    }
+
+    /// Whether zeroing is quicker than writing.
+    pub fn zeroes_quickly(&self) -> bool {
+        self.current.zeroes_quickly()
+    }
+
+    /// Gives back what the current image holds of a range and need not hold any more: that reads as zero afterwards.
+    /// What parents hold, and parts of sectors, stay as they are, so that nothing is taken for what was to be given. Of
+    /// a fixed image everything stays.
+    ///
+    /// # Errors
+    /// As [`ChainMut::write_at`].
+    pub fn discard_at(&self, offset: u64, len: u64) -> Result<()> {
+        self.check_inside(offset, len)?;
+        let sector = u64::from(self.info().logical_sector);
+        if self.info().kind == Kind::Fixed && self.info().format != Format::Raw {
+            return Ok(());
+        }
+        let mut at = offset.div_ceil(sector).saturating_mul(sector);
+        let end = split(offset.saturating_add(len), sector).0.saturating_mul(sector);
+        let _shared = self.edges.read().unwrap_or_else(PoisonError::into_inner);
+        while at < end {
+            let rest = end.saturating_sub(at);
+            // A whole block is given back at once, whatever it holds.
+            let (step, whole) = match self.info().block_size {
+                None => (rest, true),
+                Some(block) => {
+                    let (_, within) = split(at, block);
+                    let visible = block.min(self.virtual_size().saturating_sub(at));
+                    (rest.min(block.saturating_sub(within)), within == 0 && rest >= visible)
+                }
+            };
+            let extent = self.current.extent_at(at, step)?;
+            let is_mixed = extent.len < step;
+            let step = if whole { step } else { extent.len };
+            if whole && is_mixed || matches!(extent.source, Source::Data(_)) {
+                self.current.zero_at(at, step)?;
+            }
+            at = at.saturating_add(step);
+        }
+        Ok(())
     }
 
     /// Gives the current image another identity.
@@ -82,11 +153,12 @@ impl ChainMut {
         self.current.set_identity(identity)
     }
 
-    /// Returns when all that was written before is durable.
+    /// Returns when all that was written before is durable. Flushes that are asked for at the same time share one
+    /// commit.
     ///
     /// # Errors
     /// As [`ImageMut::flush`].
-    pub fn flush(&mut self) -> Result<()> {
+    pub fn flush(&self) -> Result<()> {
         self.current.flush()
     }
 
@@ -96,6 +168,21 @@ impl ChainMut {
     /// As [`ImageMut::close`].
     pub fn close(self) -> Result<()> {
         self.current.close()
+    }
+
+    /// Freezes the current image, tidy and durable, and goes on in the child of it that `grow` makes. The frozen image
+    /// stays open, and locked so that others may read it and nobody may write to it. When anything fails the disk goes
+    /// on in the image that it had.
+    ///
+    /// # Errors
+    /// As [`ImageMut::settle`] and `grow`.
+    pub(crate) fn grow_child(&mut self, grow: impl FnOnce(&dyn Image) -> Result<Box<dyn ImageMut>>) -> Result<()> {
+        self.current.settle()?;
+        let storage = self.current.storage_mut();
+        let frozen = open_image(storage.clone(), Some(self.info().format))?;
+        self.current = grow(&*frozen)?;
+        self.parents.insert(0, frozen);
+        storage.let_others_read()
     }
 
     fn check_inside(&self, offset: u64, len: u64) -> Result<()> {
@@ -119,6 +206,10 @@ impl Disk for ChainMut {
 
     fn info(&self) -> &ImageInfo {
         self.current.info()
+    }
+
+    fn visit(&self) -> Visit<'_> {
+        self.current.visit()
     }
 
     fn extent_at(&self, offset: u64, len: u64) -> Result<DiskExtent> {

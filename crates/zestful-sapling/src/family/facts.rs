@@ -22,7 +22,8 @@ use crate::image::{
 };
 use crate::sidecar::under_way_at;
 use crate::storage::{
-    Access, BlockDevice, HostIdentity, Medium, ReadAt, files_in, folder_of, free_space, is_marked_read_only, user_of,
+    Access, BlockDevice, HostIdentity, Medium, ReadAt, files_in, folder_of, free_space, is_marked_read_only, server_of,
+    user_of,
 };
 
 /// Tables whose used part is larger than this are not counted through.
@@ -125,7 +126,7 @@ pub(crate) fn open_for_look(path: &Path, format: Option<Format>, count: bool) ->
     let opened = if is_device { open_place(path, Access::ReadUnlocked) } else { open_place_at_once(path) };
     let (place, in_use) = match opened {
         Ok(place) if is_device => (place, user_of(path)?.map(|holder| holder.name)),
-        Ok(place) => (place, None),
+        Ok(place) => (place, server_of(path)?.map(|holder| holder.name)),
         Err(Error::Refused(Refusal::InUse { .. }, _)) => {
             (open_place(path, Access::ReadUnlocked)?, user_of(path)?.map(|holder| holder.name))
         }

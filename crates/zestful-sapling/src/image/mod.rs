@@ -2,15 +2,20 @@
 
 #![cfg_attr(not(test), deny(clippy::as_conversions, clippy::arithmetic_side_effects))]
 
+mod commits;
 mod open;
+mod parts;
 pub mod pieces;
 mod probe;
 mod raw;
+mod renewable;
 pub mod vhd;
 pub mod vhdx;
+mod visitors;
 
 use std::ops::Range;
 use std::path::Path;
+use std::sync::Arc;
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -19,7 +24,7 @@ use uuid::Uuid;
 use crate::bytes::{index, is_zero, wide};
 use crate::error::Result;
 use crate::finding::Finding;
-use crate::storage::{Latched, ReadAt};
+use crate::storage::{Latched, ReadAt, Storage};
 
 pub(crate) use open::{
     Place, data_identity_at, is_single_file, open_place, open_place_at_once, open_place_mut, open_unlocked, recognise,
@@ -27,6 +32,7 @@ pub(crate) use open::{
 pub use open::{open_image, open_image_mut};
 pub use probe::{check_ending, format_of_name, probe};
 pub use raw::{RawImage, RawImageMut};
+pub use visitors::Visit;
 
 /// The on-disk layout of an image.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema, Deserialize)]
@@ -264,22 +270,49 @@ pub trait Image: Send + Sync {
     }
 }
 
-/// An open image that can be written to.
+/// An open image that can be written to, by any number of threads.
 ///
 /// Writes are durable after [`ImageMut::flush`]; at every moment, also after a loss of power, the file is a valid image
 /// that holds all that was flushed. Ranges are multiples of the logical sector and lie inside the virtual size.
+///
+/// Reads never wait for a flush, and writes into space that is already there run side by side; only what takes new
+/// space, or marks sectors as present, takes turns. Of two writes at the same time to the same bytes each byte holds
+/// what one of them wrote, and which of them may differ from byte to byte; a read at the same time sees old bytes or
+/// new ones. What does not overlap does not touch.
+///
+/// A write that fails may have changed any part of its range, and nothing else; it may be tried again once its cause is
+/// mended. A sync that fails is final: everything is refused from then on.
 pub trait ImageMut: Image {
     /// Writes a range.
     ///
     /// # Errors
-    /// `Usage` when the range is not aligned or outside; `Refused` after an earlier failure; `Io`.
-    fn write_at(&mut self, bytes: &[u8], offset: u64) -> Result<()>;
+    /// `Usage` when the range is not aligned or outside; `Refused` after a failed sync; `Io`.
+    fn write_at(&self, bytes: &[u8], offset: u64) -> Result<()>;
+
+    /// Writes a range if nothing has to be waited for but the host's own writing: neither a turn nor a commit. `false`
+    /// when that is not so, and then nothing was written.
+    ///
+    /// # Errors
+    /// As [`ImageMut::write_at`].
+    fn write_at_once(&self, bytes: &[u8], offset: u64) -> Result<bool> {
+        _ = (bytes, offset);
+        Ok(false)
+    }
+
+    /// Whether zeroing a range is quicker than writing it.
+    fn zeroes_quickly(&self) -> bool;
 
     /// Makes a range read as zero, taking no space for it where the format allows.
     ///
     /// # Errors
     /// As [`ImageMut::write_at`].
-    fn zero_at(&mut self, offset: u64, len: u64) -> Result<()>;
+    fn zero_at(&self, offset: u64, len: u64) -> Result<()>;
+
+    /// While a visit lasts no place that [`Image::extent_at`] named during it is used for anything else, so that what
+    /// is read there belongs to the range that was asked about.
+    fn visit(&self) -> Visit<'_> {
+        Visit::free()
+    }
 
     /// Gives the image another identity, or this one, and another data identity; durable once the image is closed.
     ///
@@ -319,25 +352,39 @@ pub trait ImageMut: Image {
     /// would not.
     fn syncer(&self) -> Syncer;
 
-    /// Returns when all that was written before is durable.
+    /// Returns when all that was written before is durable. Flushes that are asked for at the same time share one
+    /// commit.
     ///
     /// # Errors
-    /// `Io`; the image then refuses further writes and must be opened again.
-    fn flush(&mut self) -> Result<()>;
+    /// `Io`: after a failed sync the image refuses further writes and must be opened again; for want of space it may be
+    /// tried again. `Refused` after a failed sync.
+    fn flush(&self) -> Result<()>;
 
-    /// Flushes and leaves the file in its tidy closed state. An image dropped without it is valid, too.
+    /// Flushes and leaves the file in its tidy closed state; the next write begins a new session, with a new data
+    /// identity.
     ///
     /// # Errors
     /// As [`ImageMut::flush`].
-    fn close(self: Box<Self>) -> Result<()>;
+    fn settle(&mut self) -> Result<()>;
+
+    /// The same at the end. An image dropped without it is valid, too.
+    ///
+    /// # Errors
+    /// As [`ImageMut::flush`].
+    fn close(mut self: Box<Self>) -> Result<()> {
+        self.settle()
+    }
+
+    /// The bytes of the image's own file, for who opens it anew and keeps its lock.
+    fn storage_mut(&self) -> Arc<dyn Storage>;
 }
 
 /// Has the host put on its disk what was written into an image; see [`ImageMut::syncer`].
 #[derive(Clone)]
-pub struct Syncer(std::sync::Arc<Latched>);
+pub struct Syncer(Arc<Latched>);
 
 impl Syncer {
-    pub(crate) fn new(storage: &std::sync::Arc<Latched>) -> Self {
+    pub(crate) fn new(storage: &Arc<Latched>) -> Self {
         Self(storage.clone())
     }
 
@@ -347,7 +394,7 @@ impl Syncer {
     /// # Errors
     /// `Io`, and then it is final for the image; `Refused` after an earlier failure.
     pub fn sync(&self) -> Result<()> {
-        crate::storage::Storage::sync(&*self.0)
+        self.0.sync()
     }
 }
 

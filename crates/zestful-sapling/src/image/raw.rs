@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use uuid::Uuid;
 
+use super::commits::Commits;
 use super::{Extent, Format, Image, ImageInfo, ImageMut, Kind, ParentRecord, Source, Syncer, check_range, no_parent};
 use crate::bytes::wide;
 use crate::error::{Error, Result};
@@ -87,6 +88,7 @@ impl Image for RawImage {
 pub struct RawImageMut {
     read: RawImage,
     storage: Arc<Latched>,
+    commits: Commits,
 }
 
 impl RawImageMut {
@@ -95,7 +97,11 @@ impl RawImageMut {
     /// # Errors
     /// As [`RawImage::open`].
     pub fn open(storage: Arc<dyn Storage>) -> Result<Self> {
-        Ok(Self { read: RawImage::open(storage.clone())?, storage: Arc::new(Latched::new(storage)) })
+        Ok(Self {
+            read: RawImage::open(storage.clone())?,
+            storage: Arc::new(Latched::new(storage)),
+            commits: Commits::default(),
+        })
     }
 }
 
@@ -118,12 +124,20 @@ impl Image for RawImageMut {
 }
 
 impl ImageMut for RawImageMut {
-    fn write_at(&mut self, bytes: &[u8], offset: u64) -> Result<()> {
+    fn write_at(&self, bytes: &[u8], offset: u64) -> Result<()> {
         check_range(&self.read.info, self.read.path(), offset, wide(bytes.len()))?;
         self.storage.write_at(bytes, offset)
     }
 
-    fn zero_at(&mut self, offset: u64, len: u64) -> Result<()> {
+    fn write_at_once(&self, bytes: &[u8], offset: u64) -> Result<bool> {
+        self.write_at(bytes, offset).map(|()| true)
+    }
+
+    fn zeroes_quickly(&self) -> bool {
+        self.storage.medium() == Medium::File
+    }
+
+    fn zero_at(&self, offset: u64, len: u64) -> Result<()> {
         check_range(&self.read.info, self.read.path(), offset, len)?;
         self.storage.punch_hole(offset, len)
     }
@@ -151,11 +165,15 @@ impl ImageMut for RawImageMut {
         Syncer::new(&self.storage)
     }
 
-    fn flush(&mut self) -> Result<()> {
-        self.storage.sync()
+    fn flush(&self) -> Result<()> {
+        self.commits.share(|| self.storage.sync())
     }
 
-    fn close(mut self: Box<Self>) -> Result<()> {
+    fn settle(&mut self) -> Result<()> {
         self.flush()
+    }
+
+    fn storage_mut(&self) -> Arc<dyn Storage> {
+        self.storage.inner()
     }
 }

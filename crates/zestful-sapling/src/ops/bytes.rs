@@ -167,7 +167,7 @@ impl Planned for WriteBytesPlan<'_> {
         self.locked.refuse_swapped(path)?;
         guard.refuse_writers([&**path])?;
         let mut input = input.lock().unwrap_or_else(PoisonError::into_inner);
-        let mut disk = ChainMut::over(self.locked.clone(), &OpenOptions::of_format(*format))?;
+        let disk = ChainMut::over(self.locked.clone(), &OpenOptions::of_format(*format))?;
         progress.begin("writing", *len);
         let mut pump = || {
             let mut buffer = vec![0; CHUNK];

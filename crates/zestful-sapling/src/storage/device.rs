@@ -287,6 +287,9 @@ impl ReadAt for Headless {
         let done = self.in_head(offset, len, |part| buffer[..part.len()].copy_from_slice(part));
         self.device.read_at(&mut buffer[done..], offset + done as u64)
     }
+    fn read_at_once(&self, _: &mut [u8], _: u64) -> Result<bool> {
+        Ok(false)
+    }
     fn next_data(&self, offset: u64) -> Result<Option<std::ops::Range<u64>>> {
         self.device.next_data(offset)
     }
@@ -309,6 +312,9 @@ impl Storage for Headless {
     }
     fn sync(&self) -> Result<()> {
         self.device.sync()
+    }
+    fn let_others_read(&self) -> Result<()> {
+        self.device.let_others_read()
     }
     fn punch_hole(&self, offset: u64, len: u64) -> Result<()> {
         self.write_zeros(offset, len)

@@ -2,7 +2,7 @@
 
 use std::collections::HashSet;
 use std::fs::{File, OpenOptions};
-use std::io;
+use std::io::{self, IoSliceMut};
 use std::ops::Range;
 use std::os::fd::{AsRawFd, RawFd};
 use std::os::unix::fs::{FileExt, MetadataExt, OpenOptionsExt, PermissionsExt};
@@ -10,6 +10,7 @@ use std::path::{Path, PathBuf};
 use std::sync::{LazyLock, Mutex, PoisonError};
 
 use rustix::fs::{FallocateFlags, OFlags, SeekFrom, fallocate, seek};
+use rustix::io::{ReadWriteFlags, preadv2};
 
 use super::changes::{self, FileChange, HostChange};
 use super::names::set_mode;
@@ -62,7 +63,8 @@ pub(crate) fn open_regular(path: &Path) -> Result<Option<File>> {
 }
 
 impl FileStorage {
-    fn ours(file: File, path: &Path) -> Self {
+    /// A handle of ours on an open file.
+    pub(super) fn ours(file: File, path: &Path) -> Self {
         OURS.lock().unwrap_or_else(PoisonError::into_inner).insert(file.as_raw_fd());
         Self { file, path: path.to_owned() }
     }
@@ -254,6 +256,16 @@ impl ReadAt for FileStorage {
         })
     }
 
+    fn read_at_once(&self, buffer: &mut [u8], offset: u64) -> Result<bool> {
+        let wanted = buffer.len();
+        match preadv2(&self.file, &mut [IoSliceMut::new(buffer)], offset, ReadWriteFlags::NOWAIT) {
+            Ok(len) => Ok(len == wanted),
+            // Where the host cannot tell, most of what is read often is in memory all the same.
+            Err(rustix::io::Errno::OPNOTSUPP | rustix::io::Errno::NOSYS) => self.read_at(buffer, offset).map(|()| true),
+            Err(_) => Ok(false),
+        }
+    }
+
     fn next_data(&self, offset: u64) -> Result<Option<Range<u64>>> {
         let len = self.len()?;
         if offset >= len {
@@ -282,6 +294,10 @@ impl Storage for FileStorage {
 
     fn sync(&self) -> Result<()> {
         self.change(|| FileChange::Sync, || self.file.sync_all()).map_err(|e| self.error("sync", e))
+    }
+
+    fn let_others_read(&self) -> Result<()> {
+        lock::shared_at_last(&self.file, &self.path)
     }
 
     fn punch_hole(&self, offset: u64, len: u64) -> Result<()> {

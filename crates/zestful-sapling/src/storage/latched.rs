@@ -1,17 +1,18 @@
-//! After the first failed write or sync nothing more is written.
+//! After the first failed sync nothing more is written.
 
 use std::ops::Range;
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use super::{Medium, ReadAt, Storage};
 use crate::error::{Error, Refusal, Result};
 
-/// Storage that refuses every change after one that failed.
+/// Storage that refuses every change after a sync that failed.
 ///
 /// A host that reports a failed sync may have dropped the data; a second sync then succeeds and proves nothing. Only
-/// opening the image again, which replays its log, leads back to a known state.
+/// opening the image again, which replays its log, leads back to a known state. A write that failed is another matter:
+/// whoever asked for it knows, and may try again once there is room.
 ///
 /// All syncs of an image go through it, whichever thread asks: a host reports a lost write once, so that of two syncs
 /// side by side one could come back clean after the other took the report. They take turns.
@@ -26,15 +27,47 @@ impl Latched {
         Self { inner, failed: AtomicBool::new(false), syncing: Mutex::new(()) }
     }
 
-    fn guard(&self, act: impl FnOnce(&dyn Storage) -> Result<()>) -> Result<()> {
+    /// The storage itself.
+    pub(crate) fn inner(&self) -> Arc<dyn Storage> {
+        self.inner.clone()
+    }
+
+    /// Nothing is written any more, whatever becomes of what is under way.
+    pub(crate) fn stop(&self) {
+        self.failed.store(true, Ordering::Release);
+    }
+
+    /// The value behind a lock. When somebody ended in the middle of a change, what is there is not to be written.
+    pub(crate) fn sound<'a, T>(
+        &self,
+        locked: std::result::Result<MutexGuard<'a, T>, PoisonError<MutexGuard<'a, T>>>,
+    ) -> MutexGuard<'a, T> {
+        locked.unwrap_or_else(|poisoned| {
+            self.stop();
+            poisoned.into_inner()
+        })
+    }
+
+    fn refuse_after_failure(&self) -> Result<()> {
         if self.failed.load(Ordering::Acquire) {
             return Err(Error::refused(
                 Refusal::EarlierFailure { path: self.path().to_owned() },
-                format!("an earlier write to {} failed, so nothing more is written to it", self.path().display()),
+                format!("an earlier change of {} failed, so nothing more is written to it", self.path().display()),
                 "mend the cause and open the image again; all that was flushed is still there",
             ));
         }
-        act(&*self.inner).inspect_err(|_| self.failed.store(true, Ordering::Release))
+        Ok(())
+    }
+
+    fn guard(&self, act: impl FnOnce(&dyn Storage) -> Result<()>) -> Result<()> {
+        self.refuse_after_failure()?;
+        act(&*self.inner)
+    }
+
+    /// Runs a change that must not be gone on with when it failed half-way: any failure is final.
+    pub(crate) fn all_or_nothing<T>(&self, act: impl FnOnce() -> Result<T>) -> Result<T> {
+        self.refuse_after_failure()?;
+        act().inspect_err(|_| self.failed.store(true, Ordering::Release))
     }
 }
 
@@ -51,6 +84,9 @@ impl ReadAt for Latched {
     }
     fn read_at(&self, buffer: &mut [u8], offset: u64) -> Result<()> {
         self.inner.read_at(buffer, offset)
+    }
+    fn read_at_once(&self, buffer: &mut [u8], offset: u64) -> Result<bool> {
+        self.inner.read_at_once(buffer, offset)
     }
     fn next_data(&self, offset: u64) -> Result<Option<Range<u64>>> {
         self.inner.next_data(offset)
@@ -73,7 +109,10 @@ impl Storage for Latched {
     }
     fn sync(&self) -> Result<()> {
         let _turn = self.syncing.lock().unwrap_or_else(PoisonError::into_inner);
-        self.guard(|inner| inner.sync())
+        self.all_or_nothing(|| self.inner.sync())
+    }
+    fn let_others_read(&self) -> Result<()> {
+        self.inner.let_others_read()
     }
     fn punch_hole(&self, offset: u64, len: u64) -> Result<()> {
         self.guard(|inner| inner.punch_hole(offset, len))

@@ -1,6 +1,6 @@
 //! One writer or many readers, and who they are.
 
-use std::fs::{File, TryLockError};
+use std::fs::{File, Metadata, TryLockError};
 use std::io;
 use std::os::unix::fs::MetadataExt;
 use std::path::Path;
@@ -8,11 +8,14 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 
+use super::attached::Server;
 use super::device::BlockDevice;
 use crate::error::{Error, Hold, Holder, Refusal, Result};
 
 /// How often a lock is asked for again: a look at an image by another command takes an instant.
 const TRIES: usize = 4;
+/// The same, each with that many tries, for a lock that must not be lost.
+const TRIES_AT_LAST: usize = 500;
 const BETWEEN_TRIES: Duration = Duration::from_millis(8);
 
 pub(super) fn shared(file: &File, path: &Path, patient: bool) -> Result<()> {
@@ -21,6 +24,19 @@ pub(super) fn shared(file: &File, path: &Path, patient: bool) -> Result<()> {
 
 pub(super) fn exclusive(file: &File, path: &Path) -> Result<()> {
     settle(true, || file.try_lock(), file, path, "used")
+}
+
+/// An exclusive lock becomes a shared one. The host lets go of the first before it gives the other, so that somebody
+/// may come between; whoever does finds out what the file is, and leaves again.
+pub(super) fn shared_at_last(file: &File, path: &Path) -> Result<()> {
+    let mut tried = 0;
+    loop {
+        tried += 1;
+        match shared(file, path, true) {
+            Err(Error::Refused(Refusal::InUse { .. }, _)) if tried < TRIES_AT_LAST => {}
+            other => return other,
+        }
+    }
 }
 
 fn settle(
@@ -61,10 +77,20 @@ pub fn user_of(path: &Path) -> Result<Option<Holder>> {
         return Ok(super::device::user_of(path));
     }
     let file = File::open(path).map_err(|e| Error::io("open", path, e))?;
-    Ok(match file.try_lock_shared() {
-        Err(TryLockError::WouldBlock) => Some(holder_of(&file).unwrap_or_else(somebody)),
-        _ => None,
-    })
+    match file.try_lock_shared() {
+        Err(TryLockError::WouldBlock) => Ok(Some(holder_of(&file).unwrap_or_else(somebody))),
+        _ => server_of(path),
+    }
+}
+
+/// Who serves the file to others for reading, as far as this host tells.
+///
+/// # Errors
+/// `Io` when the file cannot be looked up.
+pub fn server_of(path: &Path) -> Result<Option<Holder>> {
+    let found = std::fs::metadata(path).map_err(|e| Error::io("look up", path, e))?;
+    let served = |pid: &u32| Server::of(*pid).is_some_and(|server| server.serves(path, &found));
+    Ok(holders_of(&found).into_iter().find(served).map(|pid| process(pid, Hold::Lock)))
 }
 
 /// A lock that no process is known to hold.
@@ -74,11 +100,13 @@ fn somebody() -> Holder {
 
 /// A process, by its number and its program.
 pub(super) fn process(pid: u32, how: Hold) -> Holder {
-    let name = match std::fs::read_to_string(format!("/proc/{pid}/comm")) {
-        Ok(program) => format!("process {pid} ({})", program.trim()),
-        Err(_) => format!("process {pid}"),
+    let since = started(pid);
+    let name = match (Server::of(pid), since, std::fs::read_to_string(format!("/proc/{pid}/comm"))) {
+        (Some(server), Some(since), _) => format!("process {pid} ({}), since {since:.0}", server.told()),
+        (_, _, Ok(program)) => format!("process {pid} ({})", program.trim()),
+        (_, _, Err(_)) => format!("process {pid}"),
     };
-    Holder { name, process: Some(pid), since: started(pid), how }
+    Holder { name, process: Some(pid), since, how }
 }
 
 /// When a process was started, as far as the host tells.
@@ -97,15 +125,22 @@ const NO_LOCKS: i32 = rustix::io::Errno::NOLCK.raw_os_error();
 /// A network file system has no exclusive lock for what is open for reading only, as folders are.
 const NOT_FOR_FOLDERS: i32 = rustix::io::Errno::BADF.raw_os_error();
 
-/// The process that holds a lock on the file, as far as the host's list of locks tells.
+/// The process that holds a lock on the file, as far as the host's list of locks tells; one that serves it first.
 fn holder_of(file: &File) -> Option<Holder> {
-    let metadata = file.metadata().ok()?;
-    let locks = std::fs::read_to_string("/proc/locks").ok()?;
-    let (major, minor) = (rustix::fs::major(metadata.dev()), rustix::fs::minor(metadata.dev()));
-    let wanted = format!("{major:02x}:{minor:02x}:{}", metadata.ino());
-    let pid = locks.lines().find_map(|line| {
+    let holders = holders_of(&file.metadata().ok()?);
+    let server = holders.iter().find(|pid| Server::of(**pid).is_some());
+    server.or(holders.first()).map(|pid| process(*pid, Hold::Lock))
+}
+
+/// The processes that hold locks on a file.
+fn holders_of(found: &Metadata) -> Vec<u32> {
+    let locks = std::fs::read_to_string("/proc/locks").unwrap_or_default();
+    let (major, minor) = (rustix::fs::major(found.dev()), rustix::fs::minor(found.dev()));
+    let wanted = format!("{major:02x}:{minor:02x}:{}", found.ino());
+    let holder = |line: &str| {
         let words: Vec<&str> = line.split_whitespace().collect();
-        (words.get(1) == Some(&"FLOCK") && words.get(5) == Some(&wanted.as_str())).then(|| words[4].to_owned())
-    })?;
-    Some(process(pid.parse().ok()?, Hold::Lock))
+        let is_ours = words.get(1) == Some(&"FLOCK") && words.get(5) == Some(&wanted.as_str());
+        words.get(4).filter(|_| is_ours)?.parse().ok()
+    };
+    locks.lines().filter_map(holder).collect()
 }

@@ -115,6 +115,10 @@ impl ReadAt for MemoryStorage {
         Ok(())
     }
 
+    fn read_at_once(&self, buffer: &mut [u8], offset: u64) -> Result<bool> {
+        self.read_at(buffer, offset).map(|()| true)
+    }
+
     fn next_data(&self, offset: u64) -> Result<Option<Range<u64>>> {
         let inner = self.lock();
         let mut pages = inner.pages.range(offset / PAGE..).map(|(page, _)| *page);

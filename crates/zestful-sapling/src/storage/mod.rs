@@ -3,6 +3,7 @@
 //! Storage is positioned and shared: every call takes `&self`, an offset and a buffer. Reading and writing are two
 //! traits, so that a parent layer can be held by a type that has no write call at all.
 
+mod attached;
 mod changes;
 mod device;
 mod file;
@@ -15,6 +16,7 @@ mod lock;
 mod memory;
 mod names;
 mod paths;
+mod scratch;
 mod staged;
 #[cfg(feature = "testing")]
 pub mod testing;
@@ -35,10 +37,11 @@ pub use host::{free_space, is_marked_read_only, mark_read_only};
 pub(crate) use host::{inherit, is_writable_folder, unmark_read_only};
 pub(crate) use latched::Latched;
 pub(crate) use listing::{entries_in, files_in};
-pub use lock::user_of;
+pub use lock::{server_of, user_of};
 pub use memory::MemoryStorage;
 pub(crate) use names::{link, refuse_existing, remove, rename_new, rename_over, sync_folder};
 pub(crate) use paths::{entry, folder_of, real, relative_path, tidy};
+pub(crate) use scratch::scratch_in;
 pub use staged::StagedFile;
 pub(crate) use staged::{is_temporary_name, temporary_name};
 pub(crate) use turn::Turn;
@@ -107,6 +110,16 @@ pub trait ReadAt: Send + Sync {
     /// `Io`, also when the file ends before the buffer is full.
     fn read_at(&self, buffer: &mut [u8], offset: u64) -> Result<()>;
 
+    /// Fills the whole buffer from `offset` if nothing has to be waited for; `false` when a disk would have to be
+    /// asked, or that cannot be told, and then the buffer may hold anything.
+    ///
+    /// # Errors
+    /// As [`ReadAt::read_at`].
+    fn read_at_once(&self, buffer: &mut [u8], offset: u64) -> Result<bool> {
+        _ = (buffer, offset);
+        Ok(false)
+    }
+
     /// The first range at or after `offset` that may hold anything but zeros, or `None` up to the end.
     ///
     /// What is left out certainly reads as zero; what is named may still be zeros.
@@ -152,6 +165,14 @@ pub trait Storage: ReadAt {
     /// `Io`; final for this handle, since no later success proves that the earlier writes are safe.
     fn sync(&self) -> Result<()>;
 
+    /// From now on others may read what was open for writing alone; nothing is to be written any more.
+    ///
+    /// # Errors
+    /// `Refused` when somebody took the file meanwhile, and keeps it; `Io`.
+    fn let_others_read(&self) -> Result<()> {
+        Ok(())
+    }
+
     /// Makes a range inside the file read as zero, giving its space back to the host where it can.
     ///
     /// # Errors
@@ -191,6 +212,9 @@ impl<T: ReadAt + ?Sized> ReadAt for Arc<T> {
     fn read_at(&self, buffer: &mut [u8], offset: u64) -> Result<()> {
         (**self).read_at(buffer, offset)
     }
+    fn read_at_once(&self, buffer: &mut [u8], offset: u64) -> Result<bool> {
+        (**self).read_at_once(buffer, offset)
+    }
     fn next_data(&self, offset: u64) -> Result<Option<std::ops::Range<u64>>> {
         (**self).next_data(offset)
     }
@@ -211,6 +235,9 @@ impl<T: Storage + ?Sized> Storage for Arc<T> {
     }
     fn sync(&self) -> Result<()> {
         (**self).sync()
+    }
+    fn let_others_read(&self) -> Result<()> {
+        (**self).let_others_read()
     }
     fn punch_hole(&self, offset: u64, len: u64) -> Result<()> {
         (**self).punch_hole(offset, len)

@@ -112,11 +112,17 @@ impl StagedFile {
     ///
     /// # Errors
     /// `Io`; `Refused` when something appeared at the target meanwhile.
-    pub fn publish(mut self) -> Result<()> {
+    pub fn publish(self) -> Result<()> {
+        self.publish_open().map(|_| ())
+    }
+
+    /// The same; the file stays open, and locked as it was from its beginning.
+    pub(crate) fn publish_open(mut self) -> Result<Arc<FileStorage>> {
         self.storage.sync()?;
         rename_new(&self.temporary, &self.target)?;
         self.published = true;
-        sync_folder(&self.target)
+        sync_folder(&self.target)?;
+        Ok(self.storage.clone())
     }
 
     /// The same in the place of a file that stands there already, or of none: after a crash one of them is there whole.
@@ -152,8 +158,8 @@ pub(crate) fn is_temporary_name(path: &Path) -> bool {
     name.rsplit_once(".partial-").is_some_and(|(_, end)| end.len() == 8 && end.bytes().all(|c| c.is_ascii_hexdigit()))
 }
 
-/// A file that nobody counts on yet.
-struct Unpublished(Arc<FileStorage>);
+/// A file that nobody counts on, yet or ever.
+pub(super) struct Unpublished(pub(super) Arc<FileStorage>);
 
 #[deny(clippy::missing_trait_methods)]
 impl ReadAt for Unpublished {
@@ -168,6 +174,9 @@ impl ReadAt for Unpublished {
     }
     fn read_at(&self, buffer: &mut [u8], offset: u64) -> Result<()> {
         self.0.read_at(buffer, offset)
+    }
+    fn read_at_once(&self, buffer: &mut [u8], offset: u64) -> Result<bool> {
+        self.0.read_at_once(buffer, offset)
     }
     fn next_data(&self, offset: u64) -> Result<Option<Range<u64>>> {
         self.0.next_data(offset)
@@ -190,6 +199,9 @@ impl Storage for Unpublished {
     }
     fn sync(&self) -> Result<()> {
         Ok(())
+    }
+    fn let_others_read(&self) -> Result<()> {
+        self.0.let_others_read()
     }
     fn punch_hole(&self, offset: u64, len: u64) -> Result<()> {
         self.0.punch_hole(offset, len)

@@ -105,7 +105,7 @@ impl Cast {
             request.plan()?.run(&progress).map(|_| ())
         };
         let write = |name: &str| {
-            let mut disk = ChainMut::open(&path(name), &OpenOptions::new())?;
+            let disk = ChainMut::open(&path(name), &OpenOptions::new())?;
             disk.write_at(&vec![WRITTEN.2; WRITTEN.1 as usize], WRITTEN.0)?;
             disk.close()
         };

@@ -39,7 +39,7 @@ impl Scene {
     }
 
     fn write(&self, name: &str, byte: u8) {
-        let mut disk = ChainMut::open(&self.path(name), &OpenOptions::new()).unwrap();
+        let disk = ChainMut::open(&self.path(name), &OpenOptions::new()).unwrap();
         disk.write_at(&[byte; 4096], u64::from(byte) << 20).unwrap();
         disk.close().unwrap();
     }
@@ -148,7 +148,7 @@ fn a_parent_changed_behind_its_childs_back_is_never_read() {
     assert_eq!(report.findings.iter().map(|f| f.code()).collect::<Vec<_>>(), ["parent-mismatch"]);
     // A look that writes nothing changes no identity: opening for writing alone does not orphan anybody.
     let scene = Scene::new();
-    let mut current = ChainMut::open(&scene.path("after.vhdx"), &OpenOptions::new()).unwrap();
+    let current = ChainMut::open(&scene.path("after.vhdx"), &OpenOptions::new()).unwrap();
     let before = current.info().data_identity;
     current.flush().unwrap();
     current.close().unwrap();

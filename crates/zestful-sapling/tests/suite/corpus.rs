@@ -127,7 +127,7 @@ fn every_good_image_can_be_written_to() {
             continue;
         };
         let storage = Arc::new(MemoryStorage::from_bytes(&std::fs::read(&path).unwrap()).unwrap().named(&path));
-        let mut disk = ChainMut::from_parts(open_image_mut(storage.clone(), None).unwrap(), vec![]);
+        let disk = ChainMut::from_parts(open_image_mut(storage.clone(), None).unwrap(), vec![]);
         let mut expected = vec![0; size as usize];
         disk.read_at(&mut expected, 0).unwrap();
         for (number, at) in (0..size).step_by((size / 7) as usize + 1).enumerate() {

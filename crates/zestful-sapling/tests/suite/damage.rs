@@ -23,11 +23,11 @@ pub const BAT: u64 = 3 * MIB;
 pub fn sample() -> MemoryStorage {
     let shape = Shape { block_sizes: vec![MIB, 2 * MIB], ..Shape::plain(40 << 20) };
     let mut layers = Layers::new(shape);
-    let mut base = layers.open();
+    let base = layers.open();
     base.write_at(&vec![1; 20 << 20], 0).unwrap();
     base.close().unwrap();
     layers.derive();
-    let mut child = VhdxMut::open(layers.storages[1].clone()).unwrap();
+    let child = VhdxMut::open(layers.storages[1].clone()).unwrap();
     child.write_at(&vec![2; 2 << 20], 4 << 20).unwrap();
     child.write_at(&[3; 5120], 1024).unwrap();
     child.flush().unwrap();
@@ -175,7 +175,7 @@ proptest! {
         // A writer that refuses has not written.
         let watched = Arc::new(FaultStorage::new(storage));
         match VhdxMut::open(watched.clone()) {
-            Ok(mut image) => {
+            Ok(image) => {
                 let size = image.info().virtual_size;
                 // A block beyond the judged part of a table may turn out damaged: an error, not a panic.
                 _ = image.write_at(&vec![9; image.info().logical_sector as usize], 0);
@@ -219,7 +219,7 @@ fn what_is_not_damaged_is_read() {
 pub fn vhd_sample() -> MemoryStorage {
     let mut layers = Layers::new(Shape::vhd(5 << 20));
     layers.derive();
-    let mut child = layers.open();
+    let child = layers.open();
     child.write_at(&vec![2; 1 << 20], 1 << 20).unwrap();
     child.write_at(&[3; 5120], 4 << 20).unwrap();
     child.close().unwrap();
@@ -273,7 +273,7 @@ proptest! {
         let readable = look_at(Arc::new(storage.clone()), Format::Vhd);
         let watched = Arc::new(FaultStorage::new(storage));
         match open_image_mut(watched.clone(), Some(Format::Vhd)) {
-            Ok(mut image) => {
+            Ok(image) => {
                 _ = image.write_at(&[9; 512], 0);
                 _ = image.zero_at(0, image.info().virtual_size.min(4 << 20));
                 _ = image.close();
@@ -294,7 +294,7 @@ fn the_largest_table_is_read_in_pages() {
     let storage = Arc::new(MemoryStorage::new());
     let options = vhdx::CreateOptions::new(64 << 40).with_block_size(MIB);
     options.create_in(&*storage).unwrap();
-    let mut image = Box::new(VhdxMut::open(storage.clone()).unwrap());
+    let image = Box::new(VhdxMut::open(storage.clone()).unwrap());
     image.write_at(&[5; 4096], (64 << 40) - 4096).unwrap();
     image.close().unwrap();
     assert!(storage.allocated().unwrap() < 2 * MIB);

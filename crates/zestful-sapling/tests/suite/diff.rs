@@ -13,7 +13,7 @@ use crate::support::{Model, UNIT};
 type Change = (u64, u64, u8);
 
 fn change(path: &Path, model: &mut Model, changes: &[Change]) {
-    let mut disk = ChainMut::open(path, &OpenOptions::new()).unwrap();
+    let disk = ChainMut::open(path, &OpenOptions::new()).unwrap();
     for (at, units, byte) in changes {
         match byte {
             0 => disk.zero_at(at * UNIT, units * UNIT).unwrap(),

@@ -76,7 +76,7 @@ fn a_log_that_could_not_be_replayed_is_not_begun() {
 fn an_image_whose_newest_log_entry_is_illegal_is_damaged() {
     let storage = Arc::new(MemoryStorage::new());
     create(&Shape::plain(4 * MIB), 0, None, &*storage);
-    let mut image = VhdxMut::open(storage.clone()).unwrap();
+    let image = VhdxMut::open(storage.clone()).unwrap();
     for byte in [1, 2] {
         image.write_at(&[byte; 4096], u64::from(byte) * MIB).unwrap();
         image.flush().unwrap();
@@ -102,14 +102,14 @@ fn a_place_that_an_unmapped_block_keeps_is_not_handed_out() {
     for state in [1u8, 3] {
         let storage = Arc::new(MemoryStorage::new());
         create(&Shape::plain(16 * MIB), 0, None, &*storage);
-        let mut image = Box::new(VhdxMut::open(storage.clone()).unwrap());
+        let image = Box::new(VhdxMut::open(storage.clone()).unwrap());
         image.write_at(&vec![7; 2 << 20], 0).unwrap();
         image.close().unwrap();
         let entry = bytes(&*storage, TABLE, 1)[0];
         assert_eq!(entry & 7, 6);
         storage.write_at(&[entry & !7 | state], TABLE).unwrap();
         let place = u64::from_le_bytes(bytes(&*storage, TABLE, 8).try_into().unwrap()) & !(MIB - 1);
-        let mut image = Box::new(VhdxMut::open(storage.clone()).unwrap());
+        let image = Box::new(VhdxMut::open(storage.clone()).unwrap());
         assert_eq!(image.extent_at(0, MIB).unwrap().source, Source::Zero);
         for block in 2..12 {
             image.write_at(&vec![8; MIB as usize], block * MIB).unwrap();
@@ -128,7 +128,7 @@ fn a_place_that_an_unmapped_block_keeps_is_not_handed_out() {
 fn what_changed_is_never_pushed_out_by_what_is_read() {
     let storage = Arc::new(MemoryStorage::new());
     create(&Shape { virtual_size: 1 << 40, ..Shape::plain(0) }, 0, None, &*storage);
-    let mut image = Box::new(VhdxMut::open(storage.clone()).unwrap());
+    let image = Box::new(VhdxMut::open(storage.clone()).unwrap());
     image.write_at(&[1; 512], 0).unwrap();
     // Each page of the table speaks of 512 MiB.
     for page in 1..2000 {
@@ -141,7 +141,7 @@ fn what_changed_is_never_pushed_out_by_what_is_read() {
     let mut layers = Layers::new(Shape { virtual_size: 4 << 30, ..Shape::vhd(0) });
     layers.derive();
     let storage = layers.storages[1].clone();
-    let mut image = Box::new(VhdMut::open(storage.clone()).unwrap());
+    let image = Box::new(VhdMut::open(storage.clone()).unwrap());
     for block in 0..6000 {
         image.write_at(&[2; 512], block * (MIB / 2)).unwrap();
     }
@@ -286,7 +286,7 @@ fn a_disk_of_a_suspended_machine_is_written_to_only_when_that_is_meant() {
     let free = zestful_sapling::ops::Unfreeze::new(&child).with_override(Override::UnknownChildren);
     free.plan().unwrap().run(&Progress::new()).unwrap();
     let guard = Guard::new().with_override(allowed);
-    let mut disk = ChainMut::open_guarded(&child, &OpenOptions::new(), &guard).unwrap();
+    let disk = ChainMut::open_guarded(&child, &OpenOptions::new(), &guard).unwrap();
     disk.write_at(&[5; 512], 0).unwrap();
     disk.close().unwrap();
     Merge::new(&child)

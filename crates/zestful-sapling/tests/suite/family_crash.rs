@@ -53,7 +53,7 @@ fn family(format: Format) -> Tribe {
     }
     // Enough for several marks on the way.
     let path = tribe.path(CHILD);
-    let mut disk = ChainMut::open(&path, &OpenOptions::new()).unwrap();
+    let disk = ChainMut::open(&path, &OpenOptions::new()).unwrap();
     disk.write_at(&vec![0xC7; 5 << 19], 5 << 20).unwrap();
     disk.close().unwrap();
     tribe.members[CHILD].as_mut().unwrap().content.fill(5 << 20, 5 << 19, 0xC7);

@@ -30,7 +30,7 @@ pub fn derive(base: &Path, child: &Path, absolute: bool) {
 }
 
 pub fn write(path: &Path, at: u64, byte: u8) {
-    let mut disk = ChainMut::open(path, &OpenOptions::new()).unwrap();
+    let disk = ChainMut::open(path, &OpenOptions::new()).unwrap();
     disk.write_at(&[byte; 4096], at).unwrap();
     disk.close().unwrap();
 }
@@ -38,7 +38,7 @@ pub fn write(path: &Path, at: u64, byte: u8) {
 /// Writes as a program does that asks neither companions nor folders, though it takes our locks.
 pub fn write_unasked(path: &Path, at: u64, byte: u8) {
     let storage = std::sync::Arc::new(FileStorage::open(path, Access::Write).unwrap());
-    let mut image = open_image_mut(storage, None).unwrap();
+    let image = open_image_mut(storage, None).unwrap();
     image.write_at(&[byte; 4096], at).unwrap();
     image.close().unwrap();
 }
@@ -212,7 +212,7 @@ impl Tribe {
                 let to = choose(to);
                 let (start, end) = (at * 4096, ((at + count) * 4096).min(self.member(to).size));
                 if self.is_free(to) && start < end {
-                    let mut disk = ChainMut::open(&self.path(to), &OpenOptions::new()).unwrap();
+                    let disk = ChainMut::open(&self.path(to), &OpenOptions::new()).unwrap();
                     disk.zero_at(start, end - start).unwrap();
                     disk.close().unwrap();
                     self.members[to].as_mut().unwrap().content.fill(start, end - start, 0);

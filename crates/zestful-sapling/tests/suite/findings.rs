@@ -90,7 +90,7 @@ fn settled() -> MemoryStorage {
 /// An image without a parent, with two chunks of blocks.
 fn base() -> MemoryStorage {
     let layers = Layers::new(Shape::plain(5 << 30));
-    let mut disk = layers.open();
+    let disk = layers.open();
     disk.write_at(&[1; 4096], 0).unwrap();
     disk.close().unwrap();
     (*layers.storages[0]).clone()
@@ -196,7 +196,7 @@ const VHDX: &[Row] = &[
 /// A VHD base whose first block holds data.
 fn vhd_base() -> MemoryStorage {
     let layers = Layers::new(Shape::vhd(5 << 20));
-    let mut disk = layers.open();
+    let disk = layers.open();
     disk.write_at(&vec![1; 1 << 20], 0).unwrap();
     disk.close().unwrap();
     (*layers.storages[0]).clone()

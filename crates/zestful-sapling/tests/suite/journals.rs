@@ -41,7 +41,7 @@ impl Cut {
             if *image == child {
                 derive(&base, &child, false);
             }
-            let mut disk = ChainMut::open(image, &OpenOptions::new()).unwrap();
+            let disk = ChainMut::open(image, &OpenOptions::new()).unwrap();
             disk.write_at(&vec![byte; 5 << 19], at).unwrap();
             disk.close().unwrap();
             content.fill(at, 5 << 19, byte);
@@ -173,7 +173,7 @@ fn a_disk_that_was_written_to_meanwhile_stops_the_merge() {
         assert!(matches!(ours, Err(Error::Refused(Refusal::UnderWay { .. }, _))), "{ours:?}");
         // Another program asks nobody.
         let storage = Arc::new(FileStorage::open(&cut.child, Access::Write).unwrap());
-        let mut image = open_image_mut(storage, None).unwrap();
+        let image = open_image_mut(storage, None).unwrap();
         image.write_at(&[9; 4096], 0).unwrap();
         image.close().unwrap();
         cut.content.fill(0, 4096, 9);
@@ -216,7 +216,7 @@ fn a_merge_that_was_killed_at_any_moment_breaks_nothing() {
             if at > 0 {
                 derive(&layers[at as usize - 1], image, false);
             }
-            let mut disk = ChainMut::open(image, &OpenOptions::new()).unwrap();
+            let disk = ChainMut::open(image, &OpenOptions::new()).unwrap();
             disk.write_at(&vec![at as u8 + 1; 5 << 19], at * (5 << 18)).unwrap();
             disk.close().unwrap();
             content.fill(at * (5 << 18), 5 << 19, at as u8 + 1);

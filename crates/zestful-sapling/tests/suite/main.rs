@@ -25,6 +25,7 @@ mod new_disks;
 mod operations;
 mod pins;
 mod problems;
+mod shared;
 mod sidecars;
 mod single_failures;
 mod storages;

@@ -66,7 +66,7 @@ fn a_sync_that_fails_beside_the_writer_names_no_lost_data() {
         derive(&files[0], &files[1], false);
         // Small ranges far apart: bitmaps change, and are committed, all the while.
         let mut content = Model::default();
-        let mut disk = ChainMut::open(&files[1], &OpenOptions::new()).unwrap();
+        let disk = ChainMut::open(&files[1], &OpenOptions::new()).unwrap();
         for n in 0..3600u64 {
             let byte = n as u8 | 1;
             disk.write_at(&vec![byte; RANGE as usize], n << 24).unwrap();

@@ -91,7 +91,7 @@ proptest! {
         layers.derive();
         let size = layers.shape.virtual_size.min(1 << 20) as usize;
         let mut model = vec![0; size];
-        let mut disk = layers.open();
+        let disk = layers.open();
         for (at, len, byte, zero) in writes {
             let at = at.index(size);
             let len = len.min(size - at);
@@ -123,7 +123,7 @@ fn many_scattered_writes_need_no_flush() {
 }
 
 fn scatter(layers: Layers) {
-    let mut disk = layers.open();
+    let disk = layers.open();
     let mut model = Model::default();
     for number in 0..1500u64 {
         let offset = number * 7919 * 512 * 64 % (20 << 30);
@@ -141,17 +141,17 @@ fn scatter(layers: Layers) {
 fn stale_bits_in_a_bitmap_mean_nothing() {
     let shape = Shape::plain(4 << 20);
     let mut layers = Layers::new(shape);
-    let mut base = layers.open();
+    let base = layers.open();
     base.write_at(&vec![1; 4 << 20], 0).unwrap();
     base.close().unwrap();
     layers.derive();
-    let mut child = layers.open();
+    let child = layers.open();
     child.write_at(&[2; 64 << 10], 1 << 20).unwrap();
     child.close().unwrap();
     // Block 1 is taken out of the table, its bits stay.
     let table = 3 << 20;
     layers.storages[1].write_at(&[0; 8], table + 8).unwrap();
-    let mut child = layers.open();
+    let child = layers.open();
     child.write_at(&[3; 512], (1 << 20) + 8192).unwrap();
     let mut model = Model::default();
     model.fill(0, 4 << 20, 1);
@@ -168,7 +168,7 @@ fn identities_change_with_the_first_real_change() {
     let layers = Layers::new(shape);
     let identity = || Vhdx::open(layers.storages[0].clone()).unwrap().info().data_identity;
     let before = identity();
-    let mut disk = layers.open();
+    let disk = layers.open();
     disk.zero_at(0, 4 << 20).unwrap();
     disk.write_at(&[], 0).unwrap();
     disk.flush().unwrap();
@@ -181,7 +181,7 @@ fn identities_change_with_the_first_real_change() {
         both
     };
     let old = headers();
-    let mut disk = layers.open();
+    let disk = layers.open();
     disk.write_at(&[1; 512], 0).unwrap();
     let during = disk.info().data_identity;
     // The header that was current until then (the second one of a new image) is still there.
@@ -198,7 +198,7 @@ fn identities_change_with_the_first_real_change() {
 #[test]
 fn a_table_behind_the_blocks_is_not_written_over() {
     let layers = Layers::new(Shape::vhd(8 << 20));
-    let mut disk = layers.open();
+    let disk = layers.open();
     disk.write_at(&[5; 4096], 0).unwrap();
     disk.close().unwrap();
     let storage = &layers.storages[0];
@@ -216,7 +216,7 @@ fn a_table_behind_the_blocks_is_not_written_over() {
     storage.write_at(&header, header_at).unwrap();
     storage.write_at(&table, end).unwrap();
     storage.write_at(&footer, end + 512).unwrap();
-    let mut disk = layers.open();
+    let disk = layers.open();
     let mut model = Model::default();
     model.fill(0, 4096, 5);
     for block in 1..9u64 {
@@ -236,7 +236,7 @@ fn old_bytes_in_unused_space_never_show() {
     let storage = &layers.storages[0];
     let len = storage.len().unwrap();
     storage.write_at(&vec![0xEE; 3 << 20], len).unwrap();
-    let mut disk = layers.open();
+    let disk = layers.open();
     let mut model = Model::default();
     for block in 0..3u64 {
         disk.write_at(&[4; 512], block << 20).unwrap();

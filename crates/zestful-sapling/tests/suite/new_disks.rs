@@ -37,7 +37,7 @@ fn copy(from: &Path, to: &Path, image: NewImage, verify: bool) {
 }
 
 fn write(path: &Path, at: u64, bytes: &[u8]) {
-    let mut disk = ChainMut::open(path, &OpenOptions::new()).unwrap();
+    let disk = ChainMut::open(path, &OpenOptions::new()).unwrap();
     disk.write_at(bytes, at).unwrap();
     disk.close().unwrap();
 }
@@ -105,7 +105,7 @@ proptest! {
         for (number, format) in [(2, "vhd"), (4, "vhdx")] {
             let child = path(&format!("child.{format}"));
             derive(&sources[number].0, &child);
-            let mut disk = ChainMut::open(&child, &OpenOptions::new()).unwrap();
+            let disk = ChainMut::open(&child, &OpenOptions::new()).unwrap();
             disk.zero_at(0, size.min(3 << 20)).unwrap();
             disk.write_at(&[9; 512], units / 2 * 4096 + 512).unwrap();
             disk.close().unwrap();
@@ -154,7 +154,7 @@ fn fixed_disks_take_their_space_as_asked() {
             // What was only reserved may count as written once it was read, so the host's answer is a hint there.
             assert_eq!(report.space == Some(Space::Sparse), space == Space::Sparse, "{ending} {space:?}");
             let mut model = Model::default();
-            let mut disk = ChainMut::open(&path, &OpenOptions::new()).unwrap();
+            let disk = ChainMut::open(&path, &OpenOptions::new()).unwrap();
             model.assert_same(&disk);
             let len = std::fs::metadata(&path).unwrap().len();
             disk.write_at(&[6; 4096], 5 << 20).unwrap();
@@ -289,7 +289,7 @@ fn a_chain_is_copied_layer_by_layer() {
     Make::new(path("old/fen.vhdx"), 16 << 20).plan().unwrap().run(&Progress::new()).unwrap();
     write(&path("old/fen.vhdx"), 0, &[1; 3 << 20]);
     derive(&path("old/fen.vhdx"), &path("fen.vhdx"));
-    let mut disk = ChainMut::open(&path("fen.vhdx"), &OpenOptions::new()).unwrap();
+    let disk = ChainMut::open(&path("fen.vhdx"), &OpenOptions::new()).unwrap();
     disk.zero_at(1 << 20, 1 << 20).unwrap();
     disk.write_at(&[2; 512], 4 << 20).unwrap();
     disk.close().unwrap();

@@ -37,7 +37,7 @@ pub fn line(folder: &Path, format: Format) -> ([PathBuf; 3], Model) {
         if number > 0 {
             derive(&files[number - 1], file, false);
         }
-        let mut disk = ChainMut::open(file, &OpenOptions::new()).unwrap();
+        let disk = ChainMut::open(file, &OpenOptions::new()).unwrap();
         let (at, byte) = ((number as u64) << 20, number as u8 + 1);
         disk.write_at(&vec![byte; 3 << 19], at).unwrap();
         disk.close().unwrap();

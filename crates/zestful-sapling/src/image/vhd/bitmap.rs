@@ -1,140 +1,74 @@
 //! Sector bitmaps, one before each block's data (specification: "sector bitmap"). The most significant bit comes first.
 
-use std::collections::{HashMap, VecDeque};
-use std::sync::{Mutex, MutexGuard, PoisonError};
-
+use super::layout::Layout;
 use crate::bytes::{fit_u32, in_units, index};
 use crate::error::Result;
+use crate::image::parts::{Parts, Taken};
 use crate::storage::ReadAt;
 
 /// Bytes of bitmaps that are kept, those that changed included; one bitmap has 512 bytes as a rule, 512 KiB at most.
 const MOST_KEPT: usize = 2 << 20;
 
 /// Bitmaps by the place where they stand in the file, read as they are needed.
-#[derive(Default)]
 pub(super) struct Bitmaps {
-    cache: Mutex<Cache>,
-}
-
-#[derive(Default)]
-struct Cache {
-    maps: HashMap<u64, Map>,
-    /// The unchanged ones, oldest first.
-    order: VecDeque<u64>,
-    /// Bytes of all, and of those that changed.
-    kept: usize,
-    changed: usize,
-}
-
-struct Map {
-    bytes: Vec<u8>,
-    changed: bool,
+    parts: Parts,
+    /// Bytes of each.
+    len: u64,
 }
 
 impl Bitmaps {
-    fn lock(&self) -> MutexGuard<'_, Cache> {
-        self.cache.lock().unwrap_or_else(PoisonError::into_inner)
+    pub(super) fn of(layout: &Layout) -> Self {
+        Self { parts: Parts::new(MOST_KEPT), len: layout.blocks.as_ref().map_or(0, |blocks| blocks.shape.bitmap_len) }
     }
 
-    /// Calls `look` with the bitmap at a place.
-    pub(super) fn with<R>(
-        &self,
-        storage: &dyn ReadAt,
-        place: u64,
-        len: u64,
-        look: impl FnOnce(&[u8]) -> R,
-    ) -> Result<R> {
-        let mut cache = self.lock();
-        cache.load(storage, place, len)?;
-        Ok(look(cache.maps.get(&place).map_or(&[], |map| &map.bytes)))
+    /// Whether a sector of the block at a place is present, and for how many sectors (at most `most`) the same holds.
+    pub(super) fn run(&self, storage: &dyn ReadAt, place: u64, first: u64, most: u64) -> Result<(bool, u64)> {
+        self.parts.with(storage, place, self.len, |bytes| run(bytes, first, most))
     }
 
-    /// Sets the bits of some sectors; `false` when they were set already.
-    pub(super) fn set(&mut self, storage: &dyn ReadAt, place: u64, len: u64, first: u64, count: u64) -> Result<bool> {
-        let mut cache = self.lock();
-        cache.load(storage, place, len)?;
-        let Some(map) = cache.maps.get_mut(&place) else { return Ok(false) };
-        if run(&map.bytes, first, count) == (true, count) {
-            return Ok(false);
+    /// Sets the bits of some sectors.
+    pub(super) fn set(&self, storage: &dyn ReadAt, place: u64, first: u64, count: u64) -> Result<()> {
+        match self.run(storage, place, first, count)? == (true, count) {
+            true => Ok(()),
+            false => self.parts.change(storage, place, self.len, |bytes| fill(bytes, first, count)),
         }
-        fill(&mut map.bytes, first, count);
-        if !std::mem::replace(&mut map.changed, true) {
-            let len = map.bytes.len();
-            cache.changed = cache.changed.saturating_add(len);
-            cache.order.retain(|kept| *kept != place);
-        }
-        Ok(true)
     }
 
-    /// The bitmap of a block that was allocated just now.
-    pub(super) fn put(&mut self, place: u64, bytes: Vec<u8>) {
-        let mut cache = self.lock();
-        cache.forget(place);
-        cache.make_room(bytes.len());
-        cache.kept = cache.kept.saturating_add(bytes.len());
-        cache.changed = cache.changed.saturating_add(bytes.len());
-        cache.maps.insert(place, Map { bytes, changed: true });
+    /// The bitmap of a block that is new: the bits of these sectors are set.
+    pub(super) fn put(&self, place: u64, first: u64, count: u64) {
+        let mut bytes = vec![0; index(self.len)];
+        fill(&mut bytes, first, count);
+        self.parts.put(place, bytes);
+    }
+
+    /// What the bitmap at a place holds now.
+    pub(super) fn copy(&self, storage: &dyn ReadAt, place: u64) -> Result<Vec<u8>> {
+        self.parts.with(storage, place, self.len, <[u8]>::to_vec)
     }
 
     /// The place is used for something else from now on.
-    pub(super) fn forget(&mut self, place: u64) {
-        self.lock().forget(place);
+    pub(super) fn forget(&self, place: u64) {
+        self.parts.forget(place);
     }
 
-    /// Bytes of the bitmaps that changed.
-    pub(super) fn changed(&self) -> usize {
-        self.lock().changed
+    /// Bytes of the bitmaps that changed, or are in a commit.
+    pub(super) fn held(&self) -> usize {
+        self.parts.held()
     }
 
-    /// The changed bitmaps by their place.
-    pub(super) fn changes(&self) -> Vec<(u64, Vec<u8>)> {
-        let cache = self.lock();
-        let changed = cache.maps.iter().filter(|(_, map)| map.changed);
-        let mut maps: Vec<_> = changed.map(|(place, map)| (*place, map.bytes.clone())).collect();
-        maps.sort_unstable_by_key(|(place, _)| *place);
-        maps
+    /// A commit takes the changed bitmaps.
+    pub(super) fn take(&self) -> Vec<Taken> {
+        self.parts.take()
     }
 
-    pub(super) fn mark_unchanged(&mut self) {
-        let mut cache = self.lock();
-        let Cache { maps, order, changed, .. } = &mut *cache;
-        for (place, map) in maps.iter_mut().filter(|(_, map)| map.changed) {
-            map.changed = false;
-            order.push_back(*place);
-        }
-        *changed = 0;
-    }
-}
-
-impl Cache {
-    fn load(&mut self, storage: &dyn ReadAt, place: u64, len: u64) -> Result<()> {
-        if self.maps.contains_key(&place) {
-            return Ok(());
-        }
-        self.make_room(index(len));
-        let mut bytes = vec![0; index(len)];
-        storage.read_at(&mut bytes, place)?;
-        self.kept = self.kept.saturating_add(bytes.len());
-        self.maps.insert(place, Map { bytes, changed: false });
-        self.order.push_back(place);
-        Ok(())
+    /// They have reached their places.
+    pub(super) fn settle(&self, taken: &[Taken]) {
+        self.parts.settle(taken);
     }
 
-    /// What changed stays, whatever that takes.
-    fn make_room(&mut self, len: usize) {
-        while self.kept.saturating_add(len) > MOST_KEPT {
-            let Some(oldest) = self.order.pop_front() else { break };
-            let gone = self.maps.remove(&oldest).map_or(0, |map| map.bytes.len());
-            self.kept = self.kept.saturating_sub(gone);
-        }
-    }
-
-    fn forget(&mut self, place: u64) {
-        if let Some(map) = self.maps.remove(&place) {
-            self.kept = self.kept.saturating_sub(map.bytes.len());
-            self.changed = self.changed.saturating_sub(if map.changed { map.bytes.len() } else { 0 });
-            self.order.retain(|kept| *kept != place);
-        }
+    /// They were not written, or not all of them.
+    pub(super) fn take_back(&self, taken: &[Taken]) {
+        self.parts.take_back(taken);
     }
 }
 
@@ -154,7 +88,7 @@ pub(super) fn run(bytes: &[u8], first: u64, most: u64) -> (bool, u64) {
 }
 
 /// Sets the bits of `count` sectors from `first` on.
-pub(super) fn fill(bytes: &mut [u8], first: u64, count: u64) {
+fn fill(bytes: &mut [u8], first: u64, count: u64) {
     for step in in_units(first, count, 8) {
         let Some(byte) = bytes.get_mut(index(step.unit)) else { break };
         let from = 0xFF_u8 >> (step.within % 8);

@@ -31,18 +31,18 @@ fn check_all(storage: &dyn ReadAt, progress: &Progress, findings: &mut Vec<Findi
     let layout = Layout::read(storage, findings)?;
     let Some(blocks) = layout.blocks.as_ref().filter(|blocks| blocks.parent.is_none()) else { return Ok(()) };
     let name = storage.path().file_name().unwrap_or(storage.path().as_os_str()).to_string_lossy().into_owned();
-    progress.begin(format!("checking {name}"), wide(blocks.table.len()).saturating_mul(blocks.block_size));
-    let mut bitmap = vec![0; index(blocks.bitmap_len)];
+    progress.begin(format!("checking {name}"), wide(blocks.table.len()).saturating_mul(blocks.shape.block_size));
+    let mut bitmap = vec![0; index(blocks.shape.bitmap_len)];
     for block in 0..wide(blocks.table.len()) {
         progress.check()?;
-        progress.advance(blocks.block_size);
+        progress.advance(blocks.shape.block_size);
         let Some(place) = blocks.place(block) else { continue };
         storage.read_at(&mut bitmap, place)?;
-        let sectors = blocks.visible_len(block) / SECTOR;
+        let sectors = blocks.shape.visible_len(block) / SECTOR;
         let mut first = 0u64;
         while first < sectors {
             let (present, run) = bitmap::run(&bitmap, first, sectors.saturating_sub(first));
-            let data = place.saturating_add(blocks.bitmap_len);
+            let data = place.saturating_add(blocks.shape.bitmap_len);
             let (from, len) = (data.saturating_add(first.saturating_mul(SECTOR)), run.saturating_mul(SECTOR));
             if !present && !reads_zero(storage, from, len)? {
                 findings.push(Finding::new(VhdFinding::UnwrittenData { block }, from));

@@ -5,6 +5,7 @@ use std::ops::Range;
 
 use super::footer::{DiskType, Footer, FooterPlace, select};
 use super::header::{self, DynamicHeader};
+use super::shape::BlockShape;
 use super::{SECTOR, SECTOR_BYTES, locator};
 use crate::bytes::{be_u32, in_units, index, wide};
 use crate::error::Result;
@@ -18,8 +19,6 @@ pub(super) const UNUSED: u32 = u32::MAX;
 /// usual blocks, 512 KiB.
 const MOST_ENTRIES: u64 = 4 << 20;
 const MOST_FINDINGS: usize = 50;
-/// Data of new blocks begins at multiples of this, as hosts' blocks do; the bitmap stands just before.
-const DATA_ALIGNMENT: u64 = 4096;
 
 /// An image whose structures are known and sound.
 #[derive(Clone, Debug)]
@@ -34,24 +33,16 @@ pub(super) struct Layout {
 #[derive(Clone, Debug)]
 pub(super) struct Blocks {
     pub(super) table_offset: u64,
-    pub(super) block_size: u64,
-    /// Bytes of the bitmap before each block's data, whole sectors.
-    pub(super) bitmap_len: u64,
+    pub(super) shape: BlockShape,
     /// A sector number for each block, or [`UNUSED`].
     pub(super) table: Vec<u32>,
     pub(super) parent: Option<ParentReference>,
     pub(super) header: DynamicHeader,
     /// Where footer copy, header, table and locators begin and end; they may stand behind the blocks.
     structures: Vec<(u64, u64)>,
-    virtual_size: u64,
 }
 
 impl Blocks {
-    /// Bytes that a block takes with its bitmap.
-    pub(super) fn stride(&self) -> u64 {
-        self.bitmap_len.saturating_add(self.block_size)
-    }
-
     /// Where a block's bitmap begins.
     pub(super) fn place(&self, block: u64) -> Option<u64> {
         let entry = self.table.get(index(block)).copied().unwrap_or(UNUSED);
@@ -68,7 +59,7 @@ impl Blocks {
         let mut structures = structures.into_iter().peekable();
         let (mut gaps, mut at) = (Vec::new(), 0);
         let mut pass = |start: u64, end: u64| {
-            if self.stride().saturating_add(at) <= start {
+            if self.shape.stride().saturating_add(at) <= start {
                 gaps.push(at..start);
             }
             at = at.max(end.next_multiple_of(SECTOR));
@@ -77,34 +68,17 @@ impl Blocks {
             while let Some((start, end)) = structures.next_if(|(start, _)| *start < block) {
                 pass(start, end);
             }
-            pass(block, block.saturating_add(self.stride()));
+            pass(block, block.saturating_add(self.shape.stride()));
         }
         structures.for_each(|(start, end)| pass(start, end));
         gaps
     }
 
-    /// A place for a block in a gap, where the block's data begins where those of the host do if that fits.
-    pub(super) fn place_in(&self, gap: &Range<u64>) -> Option<u64> {
-        let fits = |place: &u64| place.saturating_add(self.stride()) <= gap.end;
-        Some(self.aligned(gap.start)).filter(fits).or(Some(gap.start)).filter(fits)
-    }
-
-    /// The first place from `at` on for a block whose data begins where those of the host do.
-    pub(super) fn aligned(&self, at: u64) -> u64 {
-        let data = at.saturating_add(self.bitmap_len).div_ceil(DATA_ALIGNMENT).saturating_mul(DATA_ALIGNMENT);
-        data.saturating_sub(self.bitmap_len)
-    }
-
     /// Nothing that the image knows of stands from here on, up to the footer.
     pub(super) fn used_end(&self) -> u64 {
         let last = self.table.iter().filter(|entry| **entry != UNUSED).max();
-        let blocks = last.map_or(0, |entry| place_of(*entry).saturating_add(self.stride()));
+        let blocks = last.map_or(0, |entry| place_of(*entry).saturating_add(self.shape.stride()));
         blocks.max(self.structures.iter().map(|(_, end)| *end).max().unwrap_or_default()).next_multiple_of(SECTOR)
-    }
-
-    /// Bytes of a block that lie inside the disk.
-    pub(super) fn visible_len(&self, block: u64) -> u64 {
-        self.block_size.min(self.virtual_size.saturating_sub(block.saturating_mul(self.block_size)))
     }
 }
 
@@ -132,7 +106,7 @@ impl Layout {
                 (Some(_), Some(_)) => Kind::Differencing,
             },
             virtual_size: self.footer.current_size(),
-            block_size: self.blocks.as_ref().map(|blocks| blocks.block_size),
+            block_size: self.blocks.as_ref().map(|blocks| blocks.shape.block_size),
             logical_sector: SECTOR_BYTES,
             physical_sector: SECTOR_BYTES,
             identity: None,
@@ -195,7 +169,6 @@ fn read_blocks(
         true if header.parent_id().is_nil() => return Err(found(VhdFinding::ParentIdentity).into()),
         true => Some(locator::read(storage, &header, at, findings)?),
     };
-    let bitmap_len = block_size.div_ceil(SECTOR * 8).next_multiple_of(SECTOR);
     // What a block must not lie over: structures, and the footer at the end.
     let mut taken = vec![
         (0, SECTOR, "footer copy"),
@@ -207,7 +180,8 @@ fn read_blocks(
         (entry.len > 0).then_some((entry.offset, end, "parent locator"))
     }));
     let structures = taken.iter().map(|(start, end, _)| (*start, *end)).collect();
-    let blocks = Blocks { table_offset, block_size, bitmap_len, table, parent, header, structures, virtual_size };
+    let shape = BlockShape::new(block_size, virtual_size);
+    let blocks = Blocks { table_offset, shape, table, parent, header, structures };
     let end = match place {
         FooterPlace::End(at) => at,
         FooterPlace::Copy => len,
@@ -246,7 +220,7 @@ fn judge_table(
     let found = |block: u32, kind| Finding::new(kind, entry_at(block));
     for (block, entry) in (0u32..).zip(&blocks.table).filter(|(_, entry)| **entry != UNUSED) {
         let offset = place_of(*entry);
-        let stop = offset.saturating_add(blocks.stride());
+        let stop = offset.saturating_add(blocks.shape.stride());
         if stop > end {
             bad.push(found(block, VhdFinding::BlockOutside { block, offset, end }));
         } else if let Some((.., over)) = taken.iter().find(|(from, to, _)| offset < *to && *from < stop) {
@@ -264,7 +238,7 @@ fn judge_table(
         at.nth(nth).unwrap_or_default()
     };
     for (place, next) in places.iter().zip(places.iter().skip(1)) {
-        if bad.len() < MOST_FINDINGS && place_of(next.saturating_sub(*place)) < blocks.stride() {
+        if bad.len() < MOST_FINDINGS && place_of(next.saturating_sub(*place)) < blocks.shape.stride() {
             let (other, block) = (block_at(*place, 0), block_at(*next, usize::from(place == next)));
             bad.push(found(block, VhdFinding::BlocksShare { block, other }));
         }

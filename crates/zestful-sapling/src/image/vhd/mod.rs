@@ -4,6 +4,7 @@
 //! for opening and for checking; reader, writer and create stand on that.
 
 mod bitmap;
+mod blocks;
 mod check;
 mod create;
 mod footer;
@@ -11,13 +12,17 @@ mod header;
 mod layout;
 mod locator;
 mod reader;
+mod session;
+mod shape;
+mod space;
+mod state;
 mod writer;
 
 pub use check::check;
 pub use create::CreateOptions;
 pub(crate) use footer::COOKIE;
 pub use reader::Vhd;
-pub use writer::VhdMut;
+pub use state::VhdMut;
 
 /// Everything in the format is counted in sectors of this size.
 pub(crate) const SECTOR: u64 = 512;

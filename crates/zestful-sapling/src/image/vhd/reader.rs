@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use super::SECTOR;
-use super::bitmap::{self, Bitmaps};
+use super::bitmap::Bitmaps;
 use super::layout::{Layout, UNUSED};
 use crate::bytes::{index, split, wide};
 use crate::error::Result;
@@ -31,8 +31,8 @@ impl Vhd {
         let layout = Layout::read(&*storage, &mut warnings).map_err(|error| error.at(&path))?;
         warnings.retain(|finding| finding.severity() > crate::finding::Severity::Note);
         let warnings = warnings.into_iter().map(|finding| finding.at(&path)).collect();
-        let info = layout.info();
-        Ok(Self { storage, layout, bitmaps: Bitmaps::default(), info, warnings })
+        let (info, bitmaps) = (layout.info(), Bitmaps::of(&layout));
+        Ok(Self { storage, layout, bitmaps, info, warnings })
     }
 
     /// Counts the blocks; `None` for a fixed image, which has none.
@@ -44,32 +44,56 @@ impl Vhd {
     }
 }
 
-/// Where a range comes from, for readers and writers alike.
-pub(super) fn extent_at(
-    storage: &dyn ReadAt,
-    layout: &Layout,
-    bitmaps: &Bitmaps,
-    offset: u64,
+/// What the table tells of a range.
+pub(super) enum Found {
+    /// All of it.
+    Known(Extent),
+    /// It lies in a block, whose bitmap knows the rest.
+    InBlock(InBlock),
+}
+
+/// The beginning of a range, in a block that the file holds.
+pub(super) struct InBlock {
+    place: u64,
+    /// Where the range would begin in the file.
+    data: u64,
+    within: u64,
     len: u64,
-) -> Result<Extent> {
-    let Some(blocks) = &layout.blocks else { return Ok(Extent { len, source: Source::Data(offset) }) };
-    let absent = if blocks.parent.is_some() { Source::Parent } else { Source::Zero };
-    let size = blocks.block_size;
-    let (block, within) = split(offset, size);
-    let Some(place) = blocks.place(block) else {
-        let end = offset.saturating_add(len).div_ceil(size);
-        let mut behind = (block..end).zip(blocks.table.iter().skip(index(block))).skip(1);
-        let used = behind.find(|(_, entry)| **entry != UNUSED).map_or(end, |(block, _)| block);
-        return Ok(Extent { len: len.min(used.saturating_mul(size).saturating_sub(offset)), source: absent });
-    };
-    let rest = len.min(size.saturating_sub(within));
-    let first = within / SECTOR;
-    let most = within.saturating_add(rest).div_ceil(SECTOR).saturating_sub(first);
-    let (present, run) = bitmaps.with(storage, place, blocks.bitmap_len, |bytes| bitmap::run(bytes, first, most))?;
-    let source =
-        if present { Source::Data(place.saturating_add(blocks.bitmap_len).saturating_add(within)) } else { absent };
-    let same = first.saturating_add(run).saturating_mul(SECTOR).saturating_sub(within);
-    Ok(Extent { len: rest.min(same), source })
+    absent: Source,
+}
+
+impl Layout {
+    /// What the table tells of a range that lies in the disk.
+    pub(super) fn find(&self, offset: u64, len: u64) -> Found {
+        let Some(blocks) = &self.blocks else { return Found::Known(Extent { len, source: Source::Data(offset) }) };
+        let absent = if blocks.parent.is_some() { Source::Parent } else { Source::Zero };
+        let size = blocks.shape.block_size;
+        let (block, within) = split(offset, size);
+        let Some(place) = blocks.place(block) else {
+            let end = offset.saturating_add(len).div_ceil(size);
+            let mut behind = (block..end).zip(blocks.table.iter().skip(index(block))).skip(1);
+            let used = behind.find(|(_, entry)| **entry != UNUSED).map_or(end, |(block, _)| block);
+            let len = len.min(used.saturating_mul(size).saturating_sub(offset));
+            return Found::Known(Extent { len, source: absent });
+        };
+        let data = place.saturating_add(blocks.shape.bitmap_len).saturating_add(within);
+        Found::InBlock(InBlock { place, data, within, len: len.min(size.saturating_sub(within)), absent })
+    }
+}
+
+impl Found {
+    /// The same with what a bitmap knows.
+    pub(super) fn extent(self, storage: &dyn ReadAt, bitmaps: &Bitmaps) -> Result<Extent> {
+        let InBlock { place, data, within, len, absent } = match self {
+            Self::Known(extent) => return Ok(extent),
+            Self::InBlock(found) => found,
+        };
+        let first = within / SECTOR;
+        let most = within.saturating_add(len).div_ceil(SECTOR).saturating_sub(first);
+        let (present, run) = bitmaps.run(storage, place, first, most)?;
+        let same = first.saturating_add(run).saturating_mul(SECTOR).saturating_sub(within);
+        Ok(Extent { len: len.min(same), source: if present { Source::Data(data) } else { absent } })
+    }
 }
 
 impl Image for Vhd {
@@ -82,7 +106,7 @@ impl Image for Vhd {
     }
 
     fn extent_at(&self, offset: u64, len: u64) -> Result<Extent> {
-        extent_at(&self.storage, &self.layout, &self.bitmaps, offset, len)
+        self.layout.find(offset, len).extent(&self.storage, &self.bitmaps)
     }
 
     fn warnings(&self) -> &[Finding] {

@@ -40,7 +40,7 @@ impl Table {
     }
 
     /// Sets or clears the bits of `count` sectors from `first` on; pages that hold them already stay unchanged.
-    pub(super) fn set_bits(&mut self, block: u64, first: u64, count: u64, value: bool) -> Result<()> {
+    pub(super) fn set_bits(&self, block: u64, first: u64, count: u64, value: bool) -> Result<()> {
         let (offset, base) = self.bits_of(block)?;
         for step in in_units(base.saturating_add(first), count, PAGE_BITS) {
             let at = page_at(offset, &step);
@@ -58,12 +58,12 @@ fn page_at(bitmap: u64, step: &Step) -> u64 {
     bitmap.saturating_add(step.unit.saturating_mul(PAGE))
 }
 
-fn bit(page: &[u8; index(PAGE)], number: u64) -> bool {
+fn bit(page: &[u8], number: u64) -> bool {
     page.get(index(number / 8)).is_some_and(|byte| byte & (1 << (number % 8)) != 0)
 }
 
 /// How many bits from `from` on (at most `upto`) have this value.
-fn run_length(page: &[u8; index(PAGE)], from: u64, upto: u64, value: bool) -> u64 {
+fn run_length(page: &[u8], from: u64, upto: u64, value: bool) -> u64 {
     for step in in_units(from, upto, 64) {
         let word = le_u64(page, index(step.unit.saturating_mul(8)));
         let differs = (if value { !word } else { word }) >> (step.within % 64);
@@ -75,7 +75,7 @@ fn run_length(page: &[u8; index(PAGE)], from: u64, upto: u64, value: bool) -> u6
     upto
 }
 
-fn fill(page: &mut [u8; index(PAGE)], from: u64, count: u64, value: bool) {
+fn fill(page: &mut [u8], from: u64, count: u64, value: bool) {
     for step in in_units(from, count, 8) {
         let Some(byte) = page.get_mut(index(step.unit)) else { break };
         // The bits of the byte from `within` on, so many of them.

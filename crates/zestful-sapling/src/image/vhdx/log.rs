@@ -10,7 +10,6 @@ use uuid::Uuid;
 
 use super::PAGE;
 use super::header::guid;
-use super::pages::PageBytes;
 use super::region::Region;
 use crate::bytes::{array, index, le_u32, le_u64, nth, put, split, wide};
 use crate::error::Result;
@@ -18,6 +17,7 @@ use crate::image::data_in;
 use crate::storage::ReadAt;
 
 pub(super) const SECTOR: usize = index(PAGE);
+pub(super) type PageBytes = Box<[u8; SECTOR]>;
 pub(super) const ENTRY_HEADER: usize = 64;
 pub(super) const DESCRIPTOR: usize = 32;
 /// Bytes of descriptors, of an entry that may be damaged; enough for a log of 8 MiB.

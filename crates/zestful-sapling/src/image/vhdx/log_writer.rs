@@ -4,10 +4,10 @@ use uuid::Uuid;
 
 use super::checksum;
 use super::log::{DESCRIPTOR, ENTRY_HEADER, SECTOR};
-use super::pages::PageBytes;
 use super::region::Region;
 use crate::bytes::{fit_u32, index, nth, put, split, wide};
 use crate::error::Result;
+use crate::image::parts::Taken;
 use crate::storage::Storage;
 
 /// Data descriptors in an entry whose descriptors take one sector.
@@ -38,7 +38,7 @@ impl LogWriter {
     /// The entry names itself as the tail: the caller has made the pages of every earlier entry durable in their
     /// places. The entry before it is kept whole until this one is durable, since an entry takes less than half of
     /// the smallest ring.
-    pub(super) fn append(&mut self, storage: &dyn Storage, pages: &[(u64, PageBytes)], file_len: u64) -> Result<()> {
+    pub(super) fn append(&mut self, storage: &dyn Storage, pages: &[Taken], file_len: u64) -> Result<()> {
         debug_assert!(pages.len() <= MOST_PAGES_IN_ENTRY);
         let bytes = self.encode(pages, file_len);
         let first = self.place.len.saturating_sub(self.position).min(wide(bytes.len()));
@@ -53,7 +53,7 @@ impl LogWriter {
         Ok(())
     }
 
-    fn encode(&self, pages: &[(u64, PageBytes)], file_len: u64) -> Vec<u8> {
+    fn encode(&self, pages: &[Taken], file_len: u64) -> Vec<u8> {
         let mut bytes = vec![0; nth(SECTOR, SECTOR, pages.len())];
         let sequence = self.sequence.to_le_bytes();
         let len = fit_u32(wide(bytes.len()));
@@ -90,6 +90,7 @@ mod tests {
     use super::super::log::{Change, Ring, Sequences};
     use super::*;
     use crate::storage::{MemoryStorage, ReadAt};
+    use std::sync::Arc;
 
     const PLACE: Region = Region { id: Uuid::nil(), offset: 1 << 20, len: 1 << 20, required: false };
 
@@ -101,7 +102,7 @@ mod tests {
         let mut writer = LogWriter::begin(&storage, PLACE, 4 << 20).unwrap();
         for lap in 0u8..40 {
             let pages: Vec<_> = (0..usize::from(lap) * 3 + 1)
-                .map(|n| (((2 << 20) + n as u64 * PAGE), Box::new([lap.wrapping_add(n as u8) | 1; SECTOR])))
+                .map(|n| (((2 << 20) + n as u64 * PAGE), Arc::new(vec![lap.wrapping_add(n as u8) | 1; SECTOR])))
                 .collect();
             writer.append(&storage, &pages, 4 << 20).unwrap();
             let ring = Ring { storage: &storage, place: PLACE };
@@ -111,7 +112,7 @@ mod tests {
             let mut found = Vec::new();
             ring.changes(&active[0], |target, change| {
                 if let Change::Page(source) = change {
-                    found.push((target, source.read(&storage)?));
+                    found.push((target, Arc::new(source.read(&storage)?.to_vec())));
                 }
                 Ok(())
             })
@@ -124,7 +125,7 @@ mod tests {
     /// An entry that a writer wrote wrong is no torn one: what it says is lost, and that is told.
     #[test]
     fn an_illegal_entry_with_the_right_checksum_is_not_taken_for_a_torn_one() {
-        let page: PageBytes = Box::new([7; SECTOR]);
+        let page = Arc::new(vec![7; SECTOR]);
         for (field, value) in [(0, 0x55_u8), (16, 1), (24, 0x55)] {
             let storage = MemoryStorage::new();
             storage.set_len(4 << 20).unwrap();

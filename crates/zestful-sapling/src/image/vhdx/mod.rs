@@ -5,6 +5,7 @@
 //! `layout` puts them together for opening and for checking; reader, writer and create stand on that.
 
 mod bitmap;
+mod blocks;
 mod check;
 mod create;
 mod header;
@@ -17,7 +18,9 @@ mod pages;
 mod reader;
 mod region;
 mod replay;
+mod session;
 mod space;
+mod state;
 mod table;
 mod writer;
 
@@ -25,7 +28,7 @@ pub use check::check;
 pub use create::{CreateOptions, default_block_size};
 pub(crate) use header::SIGNATURE;
 pub use reader::Vhdx;
-pub use writer::VhdxMut;
+pub use state::VhdxMut;
 
 /// Regions, the log and all blocks begin at multiples of this.
 pub(crate) const ALIGNMENT: u64 = 1 << 20;

@@ -178,6 +178,10 @@ impl ReadAt for Replayed {
         Ok(())
     }
 
+    fn read_at_once(&self, _: &mut [u8], _: u64) -> Result<bool> {
+        Ok(false)
+    }
+
     fn next_data(&self, offset: u64) -> Result<Option<Range<u64>>> {
         let in_file = self.inner.next_data(offset)?;
         let mut pages = self.overlapping(offset..u64::MAX).filter(|(_, patch)| matches!(patch, Patch::Page(_)));
@@ -203,7 +207,6 @@ mod tests {
     use uuid::Uuid;
 
     use super::super::log_writer::LogWriter;
-    use super::super::pages::PageBytes;
     use super::*;
     use crate::storage::MemoryStorage;
 
@@ -215,7 +218,7 @@ mod tests {
         let storage = Arc::new(MemoryStorage::new());
         storage.set_len(LEN).unwrap();
         let mut log = LogWriter::begin(&*storage, PLACE, LEN).unwrap();
-        let page: PageBytes = Box::new([7; PAGE as usize]);
+        let page = Arc::new(vec![7; PAGE as usize]);
         log.append(&*storage, &[(target, page)], LEN).unwrap();
         // The entry behind the first one, which has no pages.
         let (at, mut entry) = (PLACE.offset + PAGE, vec![0; 2 * PAGE as usize]);

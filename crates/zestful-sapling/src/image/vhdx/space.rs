@@ -84,6 +84,14 @@ impl SpaceMap {
         Place { offset, reused: true }
     }
 
+    /// Gives back a place that was never used, as if it had not been asked for.
+    pub(super) fn take_back(&mut self, place: Place, len: u64) {
+        match place.reused {
+            true => self.release(place.offset, len),
+            false => self.end = place.offset,
+        }
+    }
+
     /// Gives a range back.
     pub(super) fn release(&mut self, offset: u64, len: u64) {
         let (mut start, mut end) = (offset, offset.saturating_add(len));

@@ -1,6 +1,7 @@
 //! The block allocation table (specification: "BAT"), read in pages as it is needed.
 
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 
 use super::ALIGNMENT;
 use super::metadata::Parameters;
@@ -150,10 +151,12 @@ pub(super) struct Bounds {
     pub(super) taken: Vec<(u64, u64, String)>,
 }
 
-impl Bounds {
-    fn judge(&self, entry: TableEntry, offset: u64, length: u64) -> std::result::Result<(), VhdxFinding> {
-        let Some(end) = offset.checked_add(length).filter(|end| *end <= self.file_len) else {
-            return Err(VhdxFinding::BlockOutside { entry, offset, length, file: self.file_len });
+impl Table {
+    /// Whether a block may lie here.
+    fn judge_place(&self, entry: TableEntry, offset: u64, length: u64) -> std::result::Result<(), VhdxFinding> {
+        let file = self.file_len();
+        let Some(end) = offset.checked_add(length).filter(|end| *end <= file) else {
+            return Err(VhdxFinding::BlockOutside { entry, offset, length, file });
         };
         match self.taken.iter().find(|(from, to, _)| offset < *to && *from < end) {
             Some((_, _, over)) => Err(VhdxFinding::BlockOverlap { entry, offset, over: over.clone() }),
@@ -166,14 +169,26 @@ impl Bounds {
 pub(super) struct Table {
     pub(super) pages: Pages,
     pub(super) geometry: Geometry,
-    pub(super) bounds: Bounds,
+    /// The length of the file, which grows under those who read.
+    file_len: AtomicU64,
+    /// As in [`Bounds`].
+    taken: Vec<(u64, u64, String)>,
     /// Where the table begins in the file.
     offset: u64,
 }
 
 impl Table {
     pub(super) fn new(view: Arc<dyn ReadAt>, geometry: Geometry, bounds: Bounds, offset: u64) -> Self {
-        Self { pages: Pages::new(view), geometry, bounds, offset }
+        let file_len = AtomicU64::new(bounds.file_len);
+        Self { pages: Pages::new(view), geometry, file_len, taken: bounds.taken, offset }
+    }
+
+    pub(super) fn file_len(&self) -> u64 {
+        self.file_len.load(Ordering::Acquire)
+    }
+
+    pub(super) fn set_file_len(&self, len: u64) {
+        self.file_len.store(len, Ordering::Release);
     }
 
     pub(super) fn place(&self, index: u64) -> u64 {
@@ -185,7 +200,7 @@ impl Table {
         self.pages.with(at, |page, within| Entry(le_u64(page, within)))
     }
 
-    fn set(&mut self, index: u64, entry: Entry) -> Result<()> {
+    fn set(&self, index: u64, entry: Entry) -> Result<()> {
         let at = self.place(index);
         self.pages.change(at, |page, within| put(page, within, &entry.0.to_le_bytes()))
     }
@@ -206,15 +221,15 @@ impl Table {
         Ok((entry.state() == State::FULLY_PRESENT).then(|| entry.offset()))
     }
 
-    pub(super) fn set_payload(&mut self, block: u64, entry: Entry) -> Result<()> {
+    pub(super) fn set_payload(&self, block: u64, entry: Entry) -> Result<()> {
         self.set(self.geometry.payload_index(block), entry)
     }
 
-    pub(super) fn set_bitmap(&mut self, chunk: u64, offset: u64) -> Result<()> {
+    pub(super) fn set_bitmap(&self, chunk: u64, offset: u64) -> Result<()> {
         self.set(self.geometry.bitmap_index(chunk), Entry::new(State::FULLY_PRESENT, offset))
     }
 
-    pub(super) fn clear_bitmap(&mut self, chunk: u64) -> Result<()> {
+    pub(super) fn clear_bitmap(&self, chunk: u64) -> Result<()> {
         self.set(self.geometry.bitmap_index(chunk), Entry::new(State::NOT_PRESENT, 0))
     }
 
@@ -226,13 +241,13 @@ impl Table {
                 State::NOT_PRESENT | State::UNDEFINED | State::ZERO | State::UNMAPPED => Ok(()),
                 State::PARTIALLY_PRESENT if !self.geometry.has_parent => Err(VhdxFinding::BlockPartial { block }),
                 State::FULLY_PRESENT | State::PARTIALLY_PRESENT => {
-                    self.bounds.judge(role, entry.offset(), self.geometry.block_size)
+                    self.judge_place(role, entry.offset(), self.geometry.block_size)
                 }
                 State(state) => Err(VhdxFinding::BlockState { entry: role, state }),
             },
             TableEntry::Bitmap(_) => match state {
                 State::NOT_PRESENT => Ok(()),
-                State::FULLY_PRESENT if self.geometry.has_parent => self.bounds.judge(role, entry.offset(), ALIGNMENT),
+                State::FULLY_PRESENT if self.geometry.has_parent => self.judge_place(role, entry.offset(), ALIGNMENT),
                 // Nothing ever looks at it in an image without a parent.
                 _ if !self.geometry.has_parent => Ok(()),
                 State(state) => Err(VhdxFinding::BlockState { entry: role, state }),

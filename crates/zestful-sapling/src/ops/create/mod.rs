@@ -5,6 +5,7 @@ mod copy;
 mod copy_chain;
 mod derive;
 mod fill;
+mod go_on_in;
 mod make;
 mod new_disk;
 mod new_image;

@@ -3,7 +3,8 @@
 use std::io;
 use std::ops::Range;
 use std::path::Path;
-use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
 
 use crate::error::{Error, Result};
 use crate::storage::changes::FileChange;
@@ -30,6 +31,7 @@ pub struct FaultStorage {
     start: MemoryStorage,
     now: MemoryStorage,
     state: Mutex<State>,
+    changed: Condvar,
 }
 
 #[derive(Debug, Default)]
@@ -37,6 +39,12 @@ struct State {
     operations: Vec<FileChange>,
     fail_from: Option<usize>,
     fail_once: Option<(usize, Fault)>,
+    no_room: Option<(usize, Random)>,
+    pauses: Option<Random>,
+    slow_syncs: bool,
+    /// Reads and writes of this length wait.
+    held_len: Option<usize>,
+    waiting: usize,
 }
 
 /// What happened to a file: what it held at first, and each change since.
@@ -52,7 +60,7 @@ pub struct Recording {
 impl FaultStorage {
     /// Storage that begins as a copy of `start`.
     pub fn new(start: MemoryStorage) -> Self {
-        Self { now: start.clone(), start, state: Mutex::default() }
+        Self { now: start.clone(), start, state: Mutex::default(), changed: Condvar::new() }
     }
 
     /// The change number `operation` (counted from zero) fails, and those after it do not.
@@ -67,9 +75,76 @@ impl FaultStorage {
         self
     }
 
+    /// Has changes, and reads, wait for an instant now and then, so that threads meet in more ways.
+    pub fn with_pauses(self, seed: u64) -> Self {
+        self.lock().pauses = Some(Random::new(seed));
+        self
+    }
+
+    /// From now on one change in so many, syncs left out, finds no room on the host and is not made; with `None` there
+    /// is room again.
+    pub fn set_no_room(&self, one_in: Option<usize>) {
+        self.lock().no_room = one_in.map(|one_in| (one_in, Random::new(one_in as u64)));
+    }
+
+    /// Has syncs take the time that a disk's do.
+    pub fn with_slow_syncs(self) -> Self {
+        self.lock().slow_syncs = true;
+        self
+    }
+
+    /// From now on nothing fails any more.
+    pub fn recover(&self) {
+        self.lock().fail_from = None;
+    }
+
+    /// How many syncs were made so far.
+    pub fn syncs(&self) -> usize {
+        self.lock().operations.iter().filter(|done| **done == FileChange::Sync).count()
+    }
+
+    /// From now on reads and writes of exactly so many bytes wait, just before they are made; with `None` they go on.
+    pub fn hold(&self, len: Option<usize>) {
+        self.lock().held_len = len;
+        self.changed.notify_all();
+    }
+
+    /// Returns when so many of them wait.
+    pub fn wait_for_held(&self, count: usize) {
+        let state = self.changed.wait_while(self.lock(), |state| state.waiting < count);
+        drop(state.unwrap_or_else(PoisonError::into_inner));
+    }
+
+    fn wait_if_held(&self, len: usize) {
+        let mut state = self.lock();
+        if state.held_len == Some(len) {
+            state.waiting += 1;
+            self.changed.notify_all();
+            state = self
+                .changed
+                .wait_while(state, |state| state.held_len == Some(len))
+                .unwrap_or_else(PoisonError::into_inner);
+            state.waiting -= 1;
+        }
+    }
+
+    fn pause(&self) {
+        let pauses = self.lock().pauses.as_mut().map(|random| random.below(8));
+        match pauses {
+            Some(0) => std::thread::sleep(Duration::from_micros(60)),
+            Some(1..4) => std::thread::yield_now(),
+            _ => {}
+        }
+    }
+
     /// How many changes were made so far.
     pub fn operations(&self) -> usize {
         self.lock().operations.len()
+    }
+
+    /// What it held at first.
+    pub fn start(&self) -> MemoryStorage {
+        self.start.clone()
     }
 
     /// All changes so far, to be replayed onto `start`.
@@ -82,7 +157,17 @@ impl FaultStorage {
     }
 
     fn change(&self, operation: FileChange) -> Result<()> {
+        self.pause();
+        if operation == FileChange::Sync && self.lock().slow_syncs {
+            std::thread::sleep(Duration::from_millis(2));
+        }
         let mut state = self.lock();
+        if operation != FileChange::Sync
+            && let Some((one_in, random)) = &mut state.no_room
+            && random.below(*one_in) == 0
+        {
+            return Err(Error::io("change", self.path(), io::ErrorKind::StorageFull.into()));
+        }
         if state.fail_from.is_some_and(|from| state.operations.len() >= from) {
             let full = io::Error::from(io::ErrorKind::StorageFull);
             return Err(Error::io("change", self.path(), full));
@@ -139,6 +224,8 @@ impl ReadAt for FaultStorage {
         self.now.len()
     }
     fn read_at(&self, buffer: &mut [u8], offset: u64) -> Result<()> {
+        self.pause();
+        self.wait_if_held(buffer.len());
         self.now.read_at(buffer, offset)
     }
     fn next_data(&self, offset: u64) -> Result<Option<Range<u64>>> {
@@ -151,6 +238,7 @@ impl ReadAt for FaultStorage {
 
 impl Storage for FaultStorage {
     fn write_at(&self, bytes: &[u8], offset: u64) -> Result<()> {
+        self.wait_if_held(bytes.len());
         self.change(FileChange::Write(offset, bytes.to_vec()))
     }
     fn set_len(&self, len: u64) -> Result<()> {

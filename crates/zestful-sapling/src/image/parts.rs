@@ -1,0 +1,187 @@
+//! Small parts of a file (pages of a table, bitmaps) that are kept in memory, changed there, and written by a commit.
+//!
+//! A part that changed stays until a commit has written it. What a commit takes stays as well until it is in its place,
+//! since whoever reads a part anew reads it from there; meanwhile it may change again, for the commit after.
+
+use std::collections::{BTreeMap, HashMap};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+
+use crate::bytes::index;
+use crate::error::Result;
+use crate::storage::ReadAt;
+
+/// A part as a commit takes it: its place in the file, and what it held then.
+pub(super) type Taken = (u64, Arc<Vec<u8>>);
+
+/// Parts by their place in the file, in a cache of bounded size.
+pub(super) struct Parts {
+    /// Bytes that are kept; what changed is kept whatever that takes.
+    most: usize,
+    cache: Mutex<Cache>,
+}
+
+#[derive(Default)]
+struct Cache {
+    parts: HashMap<u64, Part>,
+    /// Those that may go, oldest first, by their turn.
+    order: BTreeMap<u64, u64>,
+    turns: u64,
+    /// Bytes of all, and of those that wait for a commit or are in one.
+    kept: usize,
+    held: usize,
+}
+
+struct Part {
+    bytes: Arc<Vec<u8>>,
+    /// It changed since a commit took it last.
+    changed: bool,
+    /// A commit has taken it and has not written it to its place yet.
+    leaving: bool,
+    /// Its turn among those that may go.
+    turn: Option<u64>,
+}
+
+impl Part {
+    fn is_held(&self) -> bool {
+        self.changed || self.leaving
+    }
+}
+
+impl Parts {
+    pub(super) fn new(most: usize) -> Self {
+        Self { most, cache: Mutex::default() }
+    }
+
+    fn lock(&self) -> MutexGuard<'_, Cache> {
+        self.cache.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Calls `look` with the part of this length at a place; it is read if it is not there.
+    pub(super) fn with<R>(&self, view: &dyn ReadAt, at: u64, len: u64, look: impl FnOnce(&[u8]) -> R) -> Result<R> {
+        let mut cache = self.lock();
+        cache.load(self.most, view, at, len)?;
+        Ok(look(cache.parts.get(&at).map_or(&[], |part| &part.bytes)))
+    }
+
+    /// As [`Parts::with`], for a change that the next commit must carry.
+    pub(super) fn change(&self, view: &dyn ReadAt, at: u64, len: u64, act: impl FnOnce(&mut [u8])) -> Result<()> {
+        let mut cache = self.lock();
+        cache.load(self.most, view, at, len)?;
+        if let Some(part) = cache.parts.get_mut(&at) {
+            act(Arc::<Vec<u8>>::make_mut(&mut part.bytes).as_mut_slice());
+            cache.mark(at, |part| part.changed = true);
+        }
+        Ok(())
+    }
+
+    /// What stands at a place from now on; the next commit must carry it.
+    pub(super) fn put(&self, at: u64, bytes: Vec<u8>) {
+        let mut cache = self.lock();
+        cache.remove(at);
+        cache.make_room(self.most, bytes.len());
+        cache.kept = cache.kept.saturating_add(bytes.len());
+        cache.parts.insert(at, Part { bytes: Arc::new(bytes), changed: false, leaving: false, turn: None });
+        cache.mark(at, |part| part.changed = true);
+    }
+
+    /// The place is used for something else from now on.
+    pub(super) fn forget(&self, at: u64) {
+        self.lock().remove(at);
+    }
+
+    /// Bytes of the parts that wait for a commit, or are in one.
+    pub(super) fn held(&self) -> usize {
+        self.lock().held
+    }
+
+    /// Whether the part at a place is in memory.
+    pub(super) fn is_kept(&self, at: u64) -> bool {
+        self.lock().parts.contains_key(&at)
+    }
+
+    /// The first place from `at` on whose part is not, or may not be, what the file holds there.
+    pub(super) fn first_held(&self, at: u64) -> Option<u64> {
+        let cache = self.lock();
+        cache.parts.iter().filter(|(place, part)| **place >= at && part.is_held()).map(|(place, _)| *place).min()
+    }
+
+    /// A commit takes what changed, in the order of the file.
+    pub(super) fn take(&self) -> Vec<Taken> {
+        let mut cache = self.lock();
+        let changed = cache.parts.iter().filter(|(_, part)| part.changed);
+        let mut taken: Vec<_> = changed.map(|(at, part)| (*at, part.bytes.clone())).collect();
+        taken.sort_unstable_by_key(|(at, _)| *at);
+        for (at, _) in &taken {
+            cache.mark(*at, |part| (part.changed, part.leaving) = (false, true));
+        }
+        taken
+    }
+
+    /// What was taken is in its place.
+    pub(super) fn settle(&self, taken: &[Taken]) {
+        let mut cache = self.lock();
+        taken.iter().for_each(|(at, _)| cache.mark(*at, |part| part.leaving = false));
+    }
+
+    /// What was taken was not written: it is for the next commit.
+    pub(super) fn take_back(&self, taken: &[Taken]) {
+        let mut cache = self.lock();
+        for (at, _) in taken {
+            cache.mark(*at, |part| (part.changed, part.leaving) = (true, false));
+        }
+    }
+}
+
+impl Cache {
+    fn load(&mut self, most: usize, view: &dyn ReadAt, at: u64, len: u64) -> Result<()> {
+        if self.parts.contains_key(&at) {
+            return Ok(());
+        }
+        self.make_room(most, index(len));
+        let mut bytes = vec![0; index(len)];
+        view.read_at(&mut bytes, at)?;
+        self.kept = self.kept.saturating_add(bytes.len());
+        self.parts.insert(at, Part { bytes: Arc::new(bytes), changed: false, leaving: false, turn: None });
+        self.mark(at, |_| {});
+        Ok(())
+    }
+
+    /// Changes the marks of a part, and puts it among those that may go, or takes it from them.
+    fn mark(&mut self, at: u64, act: impl FnOnce(&mut Part)) {
+        let Some(part) = self.parts.get_mut(&at) else { return };
+        let (was_held, len) = (part.is_held(), part.bytes.len());
+        act(part);
+        match (was_held, part.is_held()) {
+            (false, true) => self.held = self.held.saturating_add(len),
+            (true, false) => self.held = self.held.saturating_sub(len),
+            _ => {}
+        }
+        if part.is_held() {
+            if let Some(turn) = part.turn.take() {
+                self.order.remove(&turn);
+            }
+        } else if part.turn.is_none() {
+            self.turns = self.turns.saturating_add(1);
+            part.turn = Some(self.turns);
+            self.order.insert(self.turns, at);
+        }
+    }
+
+    fn make_room(&mut self, most: usize, len: usize) {
+        while self.kept.saturating_add(len) > most {
+            let Some((_, oldest)) = self.order.pop_first() else { break };
+            self.remove(oldest);
+        }
+    }
+
+    fn remove(&mut self, at: u64) {
+        let Some(part) = self.parts.remove(&at) else { return };
+        self.kept = self.kept.saturating_sub(part.bytes.len());
+        if part.is_held() {
+            self.held = self.held.saturating_sub(part.bytes.len());
+        }
+        if let Some(turn) = part.turn {
+            self.order.remove(&turn);
+        }
+    }
+}
