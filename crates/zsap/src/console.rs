@@ -10,6 +10,7 @@ use serde_json::Value;
 use zestful_sapling::ops::Plan;
 
 use crate::args::{Color, Common};
+use crate::report::events::{Line, Told};
 use crate::report::json::{ErrorDocument, ErrorTold};
 use crate::report::text;
 
@@ -80,6 +81,21 @@ impl Console {
         let mut out = io::stdout().lock();
         writeln!(out, "{text}")?;
         out.flush()
+    }
+
+    /// One line of many: a JSON object, as things happen.
+    pub(crate) fn line(&self, told: &Told) -> io::Result<()> {
+        let line = versioned(&Line { time: jiff::Timestamp::now(), told }, Vec::new())?;
+        let text = serde_json::to_string(&line).map_err(io::Error::other)?;
+        self.log(&text);
+        let mut out = io::stdout().lock();
+        writeln!(out, "{text}")?;
+        out.flush()
+    }
+
+    /// For the log file alone.
+    pub(crate) fn note(&self, message: &str) {
+        self.log(&text::safe(message));
     }
 
     /// The one JSON document of a command that failed, on standard error, with what its plan had to say.

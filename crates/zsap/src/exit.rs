@@ -4,6 +4,7 @@ use std::process::ExitCode;
 
 use zestful_sapling::Error;
 use zestful_sapling::family::Health;
+use zestful_sapling_attach::AttachError;
 
 use crate::advice;
 use crate::console::{Console, print_error};
@@ -34,6 +35,18 @@ pub(crate) enum Failure {
     Library(Error),
     /// Writing the output failed.
     Output(std::io::Error),
+    /// A server could not begin.
+    Attach(AttachError),
+    /// It would lay open what is to be kept; the message says what to do.
+    Unsafe(String),
+    /// Another process of ours has told why, and ended with this status.
+    Told(u8),
+}
+
+impl From<AttachError> for Failure {
+    fn from(error: AttachError) -> Self {
+        Self::Attach(error)
+    }
 }
 
 impl From<Error> for Failure {
@@ -82,6 +95,14 @@ pub(crate) fn settle(console: &Console, result: Result<Outcome, Failure>) -> Exi
             console.error(&format!("cannot write the output: {error}"));
             ExitCode::FAILURE
         }
+        Err(Failure::Told(status)) => ExitCode::from(status),
+        Err(Failure::Unsafe(message)) => fail(console, "refused", message, 4),
+        Err(Failure::Attach(error)) => match &error {
+            AttachError::SocketInUse { .. } | AttachError::NotASocket { .. } => {
+                fail(console, "refused", error.to_string(), 4)
+            }
+            _ => fail(console, "host", error.to_string(), 1),
+        },
         Err(Failure::Library(error)) => {
             let (message, next) = (error.with_causes(), advice::next(&error));
             if console.json() {
@@ -94,6 +115,15 @@ pub(crate) fn settle(console: &Console, result: Result<Outcome, Failure>) -> Exi
             ExitCode::from(status(&error))
         }
     }
+}
+
+/// A failure about which nothing more can be said.
+fn fail(console: &Console, kind: &'static str, message: String, status: u8) -> ExitCode {
+    match console.json() {
+        true => console.error_document(ErrorTold { kind, message, next: None }),
+        false => console.error(&message),
+    }
+    ExitCode::from(status)
 }
 
 /// What was typed is none of what can be: told by the parser of arguments or, where JSON was asked for, as a document.

@@ -19,6 +19,20 @@ const TICK: Duration = Duration::from_millis(100);
 static ASKED: AtomicBool = AtomicBool::new(false);
 /// What it stops.
 static CURRENT: OnceLock<Mutex<Arc<Progress>>> = OnceLock::new();
+/// What else it ends.
+static ENDED: OnceLock<Box<dyn Fn() + Send + Sync>> = OnceLock::new();
+
+/// Has an interrupt or a polite kill end something that is no work with a progress, such as a server.
+pub(crate) fn on_stop(end: impl Fn() + Send + Sync + 'static) {
+    _ = ENDED.set(Box::new(end));
+    stoppable();
+    // One that came just before is not lost.
+    if ASKED.load(Ordering::Relaxed)
+        && let Some(end) = ENDED.get()
+    {
+        end();
+    }
+}
 
 /// The progress that an interrupt or a polite kill stops; a second one ends the program at once.
 fn stoppable() -> Arc<Progress> {
@@ -31,6 +45,9 @@ fn stoppable() -> Arc<Progress> {
             }
             if let Some(current) = CURRENT.get() {
                 current.lock().unwrap_or_else(PoisonError::into_inner).stop();
+            }
+            if let Some(end) = ENDED.get() {
+                end();
             }
         });
         Mutex::new(progress.clone())

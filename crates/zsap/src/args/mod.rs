@@ -18,6 +18,7 @@ pub(crate) mod pin;
 pub(crate) mod relink;
 pub(crate) mod remove;
 pub(crate) mod resume;
+pub(crate) mod serve;
 pub(crate) mod show;
 pub(crate) mod status;
 pub(crate) mod transplant;
@@ -130,6 +131,8 @@ pub(crate) enum Command {
     Identity(identity::Identity),
     /// Verify images and all that they read through
     Check(check::Check),
+    /// Serve a disk to hypervisors and clients as a network block device
+    Serve(serve::Serve),
     /// Read or write guest bytes, for scripts
     #[command(subcommand)]
     Bytes(bytes::Bytes),

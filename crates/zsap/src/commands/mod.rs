@@ -17,6 +17,7 @@ mod relink;
 mod remove;
 mod resume;
 mod run;
+mod serve;
 mod show;
 mod status;
 mod transplant;
@@ -48,6 +49,7 @@ pub(crate) fn run(args: &Args, console: &Console) -> Result<Outcome, Failure> {
         Command::Relink(typed) => relink::run(console, typed),
         Command::Remove(typed) => remove::run(console, typed),
         Command::Resume(typed) => resume::run(console, typed),
+        Command::Serve(typed) => serve::run(console, typed),
         Command::Show(typed) => show::run(console, typed),
         Command::Status(typed) => status::run(console, typed),
         Command::Transplant(typed) => transplant::run(console, typed),

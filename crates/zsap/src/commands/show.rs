@@ -180,7 +180,7 @@ fn image_lines(console: &Console, report: &Report) -> Vec<String> {
     }
     let held = match (&report.in_use, report.read_only) {
         (Some(holder), _) if report.place == PlaceReport::Device => format!("in use: {}", text::safe(holder)),
-        (Some(holder), _) => format!("being written to by {}", text::safe(holder)),
+        (Some(holder), _) => format!("in use by {}", text::safe(holder)),
         (None, true) if report.pinned => "pinned, never to change: read-only on this host; no writer seen".to_owned(),
         (None, _) if report.pinned => console.alarming("pinned, but writable on this host"),
         (None, true) => "frozen: read-only on this host; no writer seen".to_owned(),

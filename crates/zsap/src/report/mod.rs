@@ -1,5 +1,6 @@
 //! How answers look.
 
+pub(crate) mod events;
 pub(crate) mod json;
 #[cfg(test)]
 mod schema;

@@ -6,6 +6,7 @@ use serde_json::{Value, json};
 use zestful_sapling::family::{Children, Report};
 use zestful_sapling::ops;
 
+use super::events::{Line, Served};
 use super::json::{BothWays, BytesMoved, Checked, ErrorDocument, FolderStatus, Grown, Shown, Tree};
 use crate::console::SCHEMA_VERSION;
 
@@ -58,6 +59,8 @@ fn the_schemas_are_current() {
         "relink": ops::RelinkOutcome,
         "remove": ops::RemoveOutcome,
         "resume": ops::Resumed,
+        "serve": Served,
+        "serve-event": Line<'_>,
         "show": Shown<'_>,
         "status": FolderStatus<'_>,
         "transplant": ops::TransplantOutcome,

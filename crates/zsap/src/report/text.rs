@@ -49,6 +49,11 @@ pub(crate) fn age(then: Option<Timestamp>) -> String {
     }
 }
 
+/// The present, before what happens at it.
+pub(crate) fn now() -> String {
+    format!("{:.0}", Timestamp::now())
+}
+
 /// The time from then until another moment, or now, in the largest unit that fits.
 pub(crate) fn span(then: Timestamp, until: Option<Timestamp>) -> String {
     let until = until.unwrap_or_else(Timestamp::now);

@@ -195,7 +195,7 @@ fn an_image_in_use_is_refused_with_its_user() {
     scene.wait_until_locked("records.vhdx");
     let told = format!("records.vhdx is being used by process {} (zsap)", writer.id());
     scene.run("bytes write records.vhdx --at 0 -i seeds.txt").expect("in use", 4, "", &told);
-    scene.run("show records.vhdx").expect("a look", 0, &format!("being written to by process {}", writer.id()), "");
+    scene.run("show records.vhdx").expect("a look", 0, &format!("in use by process {}", writer.id()), "");
     let waiting = scene.start("copy records.vhdx late.raw --wait 20");
     scene.interrupt(&writer);
     assert_eq!(writer.wait().unwrap().code(), Some(1));

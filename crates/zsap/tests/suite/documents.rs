@@ -30,6 +30,7 @@ fn schema_of(typed: &str) -> &'static str {
         "relink" => "relink",
         "remove" => "remove",
         "resume" => "resume",
+        "serve" => "serve",
         "show" => "show",
         "status" => "status",
         "transplant" => "transplant",
@@ -54,11 +55,12 @@ fn close(schema: &mut Value) {
     }
 }
 
-fn fits(name: &str, document: &Value) {
+pub fn fits(name: &str, document: &Value) {
     let place = Path::new(env!("CARGO_MANIFEST_DIR")).join(format!("../../docs/schema/{name}.json"));
     let mut schema: Value = serde_json::from_slice(&std::fs::read(place).unwrap()).unwrap();
     // A part that several documents have may stand among more fields than its own.
-    if let Some(parts) = schema.get("$defs").cloned() {
+    // So does what happened at a server, beside when it did.
+    if let Some(parts) = schema.get("$defs").cloned().filter(|_| name != "serve-event") {
         schema.as_object_mut().unwrap().remove("$defs");
         close(&mut schema);
         schema["$defs"] = parts;

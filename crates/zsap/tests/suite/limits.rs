@@ -245,7 +245,7 @@ fn long_chains_of_large_disks_are_read() {
     let all = |layer: usize| {
         let path = scene.path(&format!("layer-{layer}.vhdx"));
         let options = zestful_sapling::chain::OpenOptions::new();
-        let mut disk = zestful_sapling::chain::ChainMut::open(&path, &options).unwrap();
+        let disk = zestful_sapling::chain::ChainMut::open(&path, &options).unwrap();
         for at in (0..1u64 << 40).step_by(1 << 30) {
             disk.write_at(&[layer as u8; 512], at + 4096 * layer as u64).unwrap();
         }

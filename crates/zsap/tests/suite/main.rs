@@ -3,6 +3,9 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test ends where it fails")]
 
 mod advice;
+#[path = "../../../zestful-sapling-attach/tests/suite/client.rs"]
+#[allow(dead_code, reason = "the server's own tests use all of it")]
+mod client;
 mod command;
 mod cut_short;
 mod devices;
@@ -12,4 +15,5 @@ mod killed_merges;
 mod limits;
 mod real_file_system;
 mod scene;
+mod serving;
 mod snapshots;

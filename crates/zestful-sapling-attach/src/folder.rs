@@ -1,0 +1,73 @@
+//! All images of a folder, read-only, each under its file name.
+
+use std::collections::HashMap;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError, Weak};
+
+use zestful_sapling::chain::{Chain, Disk, OpenOptions};
+use zestful_sapling::image::format_of_name;
+use zestful_sapling::size::format_size;
+
+use crate::export::{Backing, Catalogue, Export};
+
+/// The images of a folder. Each is opened, and locked against writers, for as long as somebody uses it; so one that is
+/// broken, or that is being written to, keeps nobody from the others.
+pub struct FolderCatalogue {
+    folder: PathBuf,
+    open: Mutex<HashMap<String, Weak<Export>>>,
+}
+
+impl FolderCatalogue {
+    /// The images that stand in this folder when they are asked for.
+    pub fn new(folder: impl Into<PathBuf>) -> Self {
+        Self { folder: folder.into(), open: Mutex::default() }
+    }
+
+    /// The file names of all of them, sorted. Names that are no Unicode cannot be asked for, and are left out.
+    pub fn names(&self) -> Vec<String> {
+        let entries = std::fs::read_dir(&self.folder).into_iter().flatten().flatten();
+        let is_image = |path: &PathBuf| path.is_file() && format_of_name(path).is_some();
+        let images = entries.map(|entry| entry.path()).filter(is_image);
+        let mut names: Vec<String> =
+            images.filter_map(|path| path.file_name().and_then(|name| name.to_str()).map(str::to_owned)).collect();
+        names.sort();
+        names
+    }
+}
+
+impl Catalogue for FolderCatalogue {
+    fn list(&self) -> Vec<(String, String)> {
+        let described = |name: String| {
+            let chain = Chain::open(&self.folder.join(&name), &OpenOptions::new().without_locks());
+            let description = chain.map_or_else(|error| error.to_string(), |chain| describe(&chain));
+            (name, description)
+        };
+        self.names().into_iter().map(described).collect()
+    }
+
+    fn open(&self, name: &str) -> Result<Arc<Export>, String> {
+        if !self.names().iter().any(|known| known == name) {
+            return Err(format!("no image of the name {name:?} is served"));
+        }
+        let open = || self.open.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(export) = open().get(name).and_then(Weak::upgrade) {
+            return Ok(export);
+        }
+        // Whoever wants another image does not wait for this one.
+        let chain = Chain::open(Path::new(&self.folder.join(name)), &OpenOptions::new());
+        let chain = chain.map_err(|error| error.with_causes())?;
+        let export = Arc::new(Export::new(name, describe(&chain), Backing::ReadOnly(Arc::new(chain))));
+        let mut open = open();
+        open.retain(|_, other| other.strong_count() > 0);
+        open.insert(name.to_owned(), Arc::downgrade(&export));
+        Ok(export)
+    }
+}
+
+/// What people read about a disk: its size, its format, how many layers it has.
+pub fn describe(disk: &dyn Disk) -> String {
+    let info = disk.info();
+    let layers = (0..).take_while(|number| disk.layer(*number).is_some()).count();
+    let layers = if layers == 1 { String::new() } else { format!(", {layers} layers") };
+    format!("{}, {} {}{layers}", format_size(info.virtual_size), info.format, info.kind)
+}
