@@ -19,9 +19,22 @@ use crate::protocol::{Code, Command, Replies, Request, flag};
 use crate::work::Outcome;
 
 /// Requests up to this size are tried at once.
-const SMALL: u32 = 64 << 10;
+pub(crate) const SMALL: u32 = 64 << 10;
 /// Replies that are kept to be sent together, in bytes.
 const TOGETHER: usize = 256 << 10;
+/// What came with a write. The bytes behind its end are those of an earlier one: clearing them would take time.
+#[derive(Default)]
+pub(crate) struct Payload {
+    bytes: Vec<u8>,
+    len: usize,
+}
+
+impl Payload {
+    fn whole(&self) -> &[u8] {
+        self.bytes.get(..self.len).unwrap_or_default()
+    }
+}
+
 /// Buffers that are kept for the next payloads, and how large they may be.
 const KEPT: usize = 8;
 const KEPT_LEN: usize = 2 << 20;
@@ -41,7 +54,7 @@ pub(crate) struct Client<'a> {
     done: Condvar,
     /// Nothing can be sent to it any more.
     gone: AtomicBool,
-    spare: Mutex<Vec<Vec<u8>>>,
+    spare: Mutex<Vec<Payload>>,
     pub(crate) bytes_read: AtomicU64,
     pub(crate) bytes_written: AtomicU64,
     /// Told of trouble with the disk.
@@ -50,7 +63,7 @@ pub(crate) struct Client<'a> {
 
 #[derive(Default)]
 struct Jobs {
-    waiting: VecDeque<(Request, Vec<u8>)>,
+    waiting: VecDeque<(Request, Payload)>,
     workers: usize,
     idle: usize,
     /// Of all that are waiting or worked on.
@@ -128,7 +141,7 @@ impl<'a> Client<'a> {
         loop {
             if let Some((request, payload)) = jobs.waiting.pop_front() {
                 drop(jobs);
-                self.perform(&request, &payload);
+                self.perform(&request, payload.whole());
                 jobs = self.jobs();
                 jobs.bytes -= weight(&request);
                 jobs.count -= 1;
@@ -146,7 +159,7 @@ impl<'a> Client<'a> {
     }
 
     /// Hands a request to the workers; waits while there is too much under way.
-    fn hand_on(&self, request: Request, payload: Vec<u8>, spawn: &dyn Fn() -> bool) {
+    fn hand_on(&self, request: Request, payload: Payload, spawn: &dyn Fn() -> bool) {
         let mut jobs = self.jobs();
         let most = 4 * self.limits.requests_at_once;
         while jobs.count > 0 && (jobs.bytes + weight(&request) > self.limits.bytes_in_flight || jobs.count >= most) {
@@ -164,7 +177,7 @@ impl<'a> Client<'a> {
                 let job = jobs.waiting.pop_front();
                 drop(jobs);
                 if let Some((request, payload)) = job {
-                    self.perform(&request, &payload);
+                    self.perform(&request, payload.whole());
                     let mut jobs = self.jobs();
                     jobs.bytes -= weight(&request);
                     jobs.count -= 1;
@@ -176,17 +189,14 @@ impl<'a> Client<'a> {
         self.work.notify_one();
     }
 
-    fn buffer(&self, len: usize) -> Vec<u8> {
-        let spare = self.spare.lock().unwrap_or_else(PoisonError::into_inner).pop();
-        let mut buffer = spare.unwrap_or_default();
-        buffer.resize(len, 0);
-        buffer
+    fn buffer(&self) -> Payload {
+        self.spare.lock().unwrap_or_else(PoisonError::into_inner).pop().unwrap_or_default()
     }
 
-    fn give_back(&self, buffer: Vec<u8>) {
+    fn give_back(&self, payload: Payload) {
         let mut spare = self.spare.lock().unwrap_or_else(PoisonError::into_inner);
-        if (1..=KEPT_LEN).contains(&buffer.capacity()) && spare.len() < KEPT {
-            spare.push(buffer);
+        if (1..=KEPT_LEN).contains(&payload.bytes.capacity()) && spare.len() < KEPT {
+            spare.push(payload);
         }
     }
 
@@ -310,7 +320,7 @@ impl Reader<'_, '_> {
     /// Takes what belongs to a request and does it, or hands it on.
     fn take(&mut self, request: Request, incoming: &mut Incoming) -> io::Result<()> {
         let client = self.client;
-        let mut payload = Vec::new();
+        let mut payload = Payload::default();
         if request.command == Command::Write {
             if request.len > client.limits.request {
                 // Nobody reads past so much; where the next request would begin is not known then.
@@ -320,12 +330,16 @@ impl Reader<'_, '_> {
             if !incoming.has(len) {
                 self.send_batch();
             }
-            payload = client.buffer(0);
+            payload = client.buffer();
+            payload.len = 0;
             // Space is taken as the bytes arrive: whoever promises much and sends little costs little.
-            while payload.len() < len {
-                let from = payload.len();
-                payload.resize(len.min(from + (1 << 20)), 0);
-                incoming.read_all(&mut payload[from..])?;
+            while payload.len < len {
+                let upto = len.min(payload.len + (1 << 20));
+                if payload.bytes.len() < upto {
+                    payload.bytes.resize(upto, 0);
+                }
+                incoming.read_all(&mut payload.bytes[payload.len..upto])?;
+                payload.len = upto;
             }
         }
         if let Err((code, message)) = client.judge(&request) {
@@ -333,7 +347,7 @@ impl Reader<'_, '_> {
             client.give_back(payload);
             return Ok(());
         }
-        if request.len <= SMALL && !request.has(flag::FUA) && self.at_once(&request, &payload) {
+        if request.len <= SMALL && !request.has(flag::FUA) && self.at_once(&request, payload.whole()) {
             client.give_back(payload);
             return Ok(());
         }

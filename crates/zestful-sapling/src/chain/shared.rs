@@ -142,6 +142,15 @@ impl SharedDisk {
         self.chain().zero_at(offset, len)
     }
 
+    /// Makes the disk larger, between two requests, as [`ChainMut::grow`] does.
+    ///
+    /// # Errors
+    /// As [`ChainMut::grow`].
+    pub fn grow(&self, size: u64) -> Result<()> {
+        self.flush()?;
+        self.chain_mut().grow(size)
+    }
+
     /// Returns when all that was written before is durable. Flushes that are asked for at the same time share one
     /// commit.
     ///

@@ -170,6 +170,21 @@ impl ChainMut {
         self.current.close()
     }
 
+    /// Makes the disk larger, to `size` bytes; what is new reads as zero. Durable on return; after a crash it has the
+    /// old size or the new one.
+    ///
+    /// # Errors
+    /// As [`ImageMut::grow`]; `Usage` also when a parent is larger than the disk, whose content would show.
+    pub fn grow(&mut self, size: u64) -> Result<()> {
+        if let Some(parent) = self.parents.iter().find(|parent| parent.info().virtual_size > self.info().virtual_size) {
+            return Err(Error::usage(
+                format!("{} is larger than the disk, and would show in its new part", parent.path().display()),
+                "copy the disk into a larger one",
+            ));
+        }
+        self.current.grow(size)
+    }
+
     /// Freezes the current image, tidy and durable, and goes on in the child of it that `grow` makes. The frozen image
     /// stays open, and locked so that others may read it and nobody may write to it. When anything fails the disk goes
     /// on in the image that it had.

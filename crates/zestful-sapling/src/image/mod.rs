@@ -347,6 +347,14 @@ pub trait ImageMut: Image {
     /// As [`ImageMut::set_parent`].
     fn remove_parent(&mut self) -> Result<()>;
 
+    /// Makes the disk larger, to `size` bytes; what is new reads as zero, if no parent is larger. Durable on return;
+    /// after a crash it has the old size or the new one.
+    ///
+    /// # Errors
+    /// `Usage` when the size is no multiple of the sector, not larger, too large for the format, or the image is a
+    /// fixed one or a device; otherwise as [`ImageMut::flush`].
+    fn grow(&mut self, size: u64) -> Result<()>;
+
     /// The way in which another thread may have the host put what was written on its disk, beside the writing. When
     /// it fails there the image refuses further writes, too: the host has told of the loss once, and a later sync
     /// would not.
@@ -411,6 +419,17 @@ pub(crate) fn check_range(info: &ImageInfo, path: &Path, offset: u64, len: u64) 
             "a range lies inside the {} bytes of the disk and is made of whole {sector}-byte sectors",
             info.virtual_size
         ),
+    ))
+}
+
+/// Rejects a new size that is not larger, or no whole number of sectors.
+pub(crate) fn check_growth(info: &ImageInfo, path: &Path, size: u64) -> Result<()> {
+    if size >= info.virtual_size && size.is_multiple_of(u64::from(info.logical_sector)) {
+        return Ok(());
+    }
+    Err(crate::Error::usage(
+        format!("{}: a disk of {} bytes cannot grow to {size}", path.display(), info.virtual_size),
+        format!("the new size is larger, and a multiple of {} bytes", info.logical_sector),
     ))
 }
 

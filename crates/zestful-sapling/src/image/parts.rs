@@ -29,6 +29,8 @@ struct Cache {
     /// Bytes of all, and of those that wait for a commit or are in one.
     kept: usize,
     held: usize,
+    /// Counts what may have changed the file behind a part that is being read.
+    written: u64,
 }
 
 struct Part {
@@ -56,17 +58,33 @@ impl Parts {
         self.cache.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
+    /// The cache, with the part at a place in it. It is read while others use the cache: a disk may take its time.
+    fn loaded(&self, view: &dyn ReadAt, at: u64, len: u64) -> Result<MutexGuard<'_, Cache>> {
+        let mut cache = self.lock();
+        while !cache.parts.contains_key(&at) {
+            let written = cache.written;
+            drop(cache);
+            let mut bytes = vec![0; index(len)];
+            let read = view.read_at(&mut bytes, at);
+            cache = self.lock();
+            // What was written to its place, or became something else, while it was read is read again.
+            if cache.written == written {
+                read?;
+                cache.insert(self.most, at, bytes);
+            }
+        }
+        Ok(cache)
+    }
+
     /// Calls `look` with the part of this length at a place; it is read if it is not there.
     pub(super) fn with<R>(&self, view: &dyn ReadAt, at: u64, len: u64, look: impl FnOnce(&[u8]) -> R) -> Result<R> {
-        let mut cache = self.lock();
-        cache.load(self.most, view, at, len)?;
+        let cache = self.loaded(view, at, len)?;
         Ok(look(cache.parts.get(&at).map_or(&[], |part| &part.bytes)))
     }
 
     /// As [`Parts::with`], for a change that the next commit must carry.
     pub(super) fn change(&self, view: &dyn ReadAt, at: u64, len: u64, act: impl FnOnce(&mut [u8])) -> Result<()> {
-        let mut cache = self.lock();
-        cache.load(self.most, view, at, len)?;
+        let mut cache = self.loaded(view, at, len)?;
         if let Some(part) = cache.parts.get_mut(&at) {
             act(Arc::<Vec<u8>>::make_mut(&mut part.bytes).as_mut_slice());
             cache.mark(at, |part| part.changed = true);
@@ -78,15 +96,16 @@ impl Parts {
     pub(super) fn put(&self, at: u64, bytes: Vec<u8>) {
         let mut cache = self.lock();
         cache.remove(at);
-        cache.make_room(self.most, bytes.len());
-        cache.kept = cache.kept.saturating_add(bytes.len());
-        cache.parts.insert(at, Part { bytes: Arc::new(bytes), changed: false, leaving: false, turn: None });
+        cache.written = cache.written.wrapping_add(1);
+        cache.insert(self.most, at, bytes);
         cache.mark(at, |part| part.changed = true);
     }
 
     /// The place is used for something else from now on.
     pub(super) fn forget(&self, at: u64) {
-        self.lock().remove(at);
+        let mut cache = self.lock();
+        cache.written = cache.written.wrapping_add(1);
+        cache.remove(at);
     }
 
     /// Bytes of the parts that wait for a commit, or are in one.
@@ -120,6 +139,7 @@ impl Parts {
     /// What was taken is in its place.
     pub(super) fn settle(&self, taken: &[Taken]) {
         let mut cache = self.lock();
+        cache.written = cache.written.wrapping_add(1);
         taken.iter().for_each(|(at, _)| cache.mark(*at, |part| part.leaving = false));
     }
 
@@ -133,17 +153,15 @@ impl Parts {
 }
 
 impl Cache {
-    fn load(&mut self, most: usize, view: &dyn ReadAt, at: u64, len: u64) -> Result<()> {
+    /// One more part, if it is not there.
+    fn insert(&mut self, most: usize, at: u64, bytes: Vec<u8>) {
         if self.parts.contains_key(&at) {
-            return Ok(());
+            return;
         }
-        self.make_room(most, index(len));
-        let mut bytes = vec![0; index(len)];
-        view.read_at(&mut bytes, at)?;
+        self.make_room(most, bytes.len());
         self.kept = self.kept.saturating_add(bytes.len());
         self.parts.insert(at, Part { bytes: Arc::new(bytes), changed: false, leaving: false, turn: None });
         self.mark(at, |_| {});
-        Ok(())
     }
 
     /// Changes the marks of a part, and puts it among those that may go, or takes it from them.

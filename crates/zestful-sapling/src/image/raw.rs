@@ -5,7 +5,10 @@ use std::sync::Arc;
 use uuid::Uuid;
 
 use super::commits::Commits;
-use super::{Extent, Format, Image, ImageInfo, ImageMut, Kind, ParentRecord, Source, Syncer, check_range, no_parent};
+use super::{
+    Extent, Format, Image, ImageInfo, ImageMut, Kind, ParentRecord, Source, Syncer, check_growth, check_range,
+    no_parent,
+};
 use crate::bytes::wide;
 use crate::error::{Error, Result};
 use crate::finding::{Finding, RawFinding};
@@ -159,6 +162,18 @@ impl ImageMut for RawImageMut {
 
     fn set_parent(&mut self, _: &ParentRecord) -> Result<()> {
         Err(no_parent(self.path()))
+    }
+
+    fn grow(&mut self, size: u64) -> Result<()> {
+        check_growth(self.info(), self.path(), size)?;
+        if self.storage.medium() != Medium::File {
+            let message = format!("{} is a device, and has the size that it has", self.path().display());
+            return Err(Error::usage(message, "grow the device itself"));
+        }
+        self.storage.set_len(size)?;
+        self.storage.sync()?;
+        self.read.info.virtual_size = size;
+        Ok(())
     }
 
     fn syncer(&self) -> Syncer {

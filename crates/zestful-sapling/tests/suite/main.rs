@@ -14,6 +14,7 @@ mod failing;
 mod family_crash;
 mod family_model;
 mod findings;
+mod growing;
 mod interleaved;
 mod journals;
 mod known_children;

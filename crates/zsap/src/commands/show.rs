@@ -107,7 +107,11 @@ fn image_lines(console: &Console, report: &Report) -> Vec<String> {
         let word = if warning.severity() == Severity::Error { "damage" } else { "warning" };
         trouble(console, word, &warning.to_string())
     }));
-    let mut line = |label: &str, text: String| lines.push(format!("  {label:<12}{text}"));
+    let mut line = |label: &str, text: String| {
+        // What was typed elsewhere may be long; paths are left whole.
+        let line = format!("  {label:<12}{text}");
+        lines.push(if label == "use" { text::wrapped(&line, "              ") } else { line });
+    };
     line(
         "disk",
         format!(

@@ -129,8 +129,8 @@ fn another_program_verifies_what_it_wrote() {
     }
 }
 
-/// Killed under load, again and again: what a client saw flushed is there, no lock is left, and the next server begins at
-/// once, at the same socket. `ZSAP_SERVE_KILLS` says how often for each format.
+/// Killed under load, again and again: what a client saw flushed is there, no lock is left, and the next server begins
+/// at once, at the same socket. `ZSAP_SERVE_KILLS` says how often for each format.
 #[test]
 fn a_killed_server_loses_nothing_that_was_flushed() {
     let kills: u8 = std::env::var("ZSAP_SERVE_KILLS").map_or(10, |kills| kills.parse().unwrap());

@@ -94,6 +94,13 @@ impl Footer {
         self.sealed()
     }
 
+    /// The same for a disk of another size.
+    pub(super) fn with_size(mut self, size: u64) -> Self {
+        put(&mut self.bytes, CURRENT_SIZE, &size.to_be_bytes());
+        put(&mut self.bytes, GEOMETRY, &geometry(size));
+        self.sealed()
+    }
+
     /// The same for an image of another kind.
     pub(super) fn with_kind(mut self, kind: DiskType) -> Self {
         put(&mut self.bytes, DISK_TYPE, &kind.0.to_be_bytes());

@@ -61,6 +61,13 @@ impl DynamicHeader {
         Self { bytes }.sealed()
     }
 
+    /// The same with its table at another place, with so many entries.
+    pub(super) fn with_table(mut self, offset: u64, entries: u32) -> Self {
+        put(&mut self.bytes, TABLE_OFFSET, &offset.to_be_bytes());
+        put(&mut self.bytes, MAX_TABLE_ENTRIES, &entries.to_be_bytes());
+        self.sealed()
+    }
+
     /// The same with this parent alone, and where its locators stand.
     pub(super) fn with_parent(mut self, id: Uuid, time_stamp: u32, name: &str, locators: &[LocatorEntry]) -> Self {
         self.bytes[PARENT_NAME..PARENT_NAME + PARENT_NAME_LEN].fill(0);

@@ -8,6 +8,7 @@ mod blocks;
 mod check;
 mod create;
 mod footer;
+mod grow;
 mod header;
 mod layout;
 mod locator;

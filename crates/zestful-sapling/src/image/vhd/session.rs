@@ -27,7 +27,7 @@ use uuid::Uuid;
 
 use super::SECTOR;
 use super::blocks::ENTRIES_PER_SECTOR;
-use super::footer::{DiskType, Footer};
+use super::footer::Footer;
 use super::layout::Layout;
 use super::state::{Turn, VhdMut};
 use crate::bytes::{index, wide};
@@ -83,7 +83,13 @@ impl VhdMut {
     }
 
     /// A new dynamic header, and what follows it, behind everything; the footer switches to it.
-    pub(super) fn put_header(&self, turn: &mut Turn, at: u64, bytes: &[u8], kind: DiskType) -> Result<()> {
+    pub(super) fn put_header(
+        &self,
+        turn: &mut Turn,
+        at: u64,
+        bytes: &[u8],
+        switch: impl FnOnce(Footer) -> Footer,
+    ) -> Result<()> {
         let end = at.saturating_add(wide(bytes.len()));
         let footer = self.layout().footer.clone();
         if end > turn.space.footer_at {
@@ -91,7 +97,7 @@ impl VhdMut {
         }
         self.storage.write_at(bytes, at)?;
         self.storage.sync()?;
-        self.switch_footer(turn, footer.with_data_offset(at).with_kind(kind))?;
+        self.switch_footer(turn, switch(footer.with_data_offset(at)))?;
         *self.layout_mut() = Layout::read(&*self.storage, &mut Vec::new()).map_err(|error| error.at(self.path()))?;
         turn.space.next = end;
         Ok(())

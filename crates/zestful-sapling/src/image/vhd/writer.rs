@@ -18,7 +18,9 @@ use crate::finding::{Finding, FindingKind, VhdFinding};
 use crate::image::commits::Commits;
 use crate::image::renewable::RenewableInfo;
 use crate::image::visitors::{Visit, Visitors};
-use crate::image::{Extent, Image, ImageInfo, ImageMut, Kind, ParentRecord, Syncer, check_range, no_parent};
+use crate::image::{
+    Extent, Image, ImageInfo, ImageMut, Kind, ParentRecord, Syncer, check_growth, check_range, no_parent,
+};
 use crate::storage::{Latched, ReadAt, Storage};
 
 /// Fixed images are gone through in steps of this size.
@@ -196,7 +198,7 @@ impl ImageMut for VhdMut {
             let header = blocks.header.clone().with_parent(parent.identity, time_stamp, &parent.name, &locators);
             (at, [header.bytes(), bytes.as_slice()].concat())
         };
-        let put = || self.put_header(&mut turn, at, &bytes, DiskType::DIFFERENCING);
+        let put = || self.put_header(&mut turn, at, &bytes, |footer| footer.with_kind(DiskType::DIFFERENCING));
         self.storage.all_or_nothing(put)?;
         drop(turn);
         let info = self.layout().info();
@@ -225,7 +227,7 @@ impl ImageMut for VhdMut {
             let mut turn = self.turn();
             let used = self.layout().blocks.as_ref().map_or(0, Blocks::used_end);
             let at = turn.space.next.max(used);
-            self.put_header(&mut turn, at, header.bytes(), DiskType::DYNAMIC)
+            self.put_header(&mut turn, at, header.bytes(), |footer| footer.with_kind(DiskType::DYNAMIC))
         };
         match self.is_differencing() {
             true => self.storage.all_or_nothing(remove)?,
@@ -234,6 +236,11 @@ impl ImageMut for VhdMut {
         let info = self.layout().info();
         *self.info.get_mut() = info;
         Ok(())
+    }
+
+    fn grow(&mut self, size: u64) -> Result<()> {
+        check_growth(self.info(), self.path(), size)?;
+        self.grow_to(size)
     }
 
     fn syncer(&self) -> Syncer {

@@ -8,6 +8,7 @@ mod bitmap;
 mod blocks;
 mod check;
 mod create;
+mod grow;
 mod header;
 mod layout;
 mod locator;

@@ -19,7 +19,8 @@ use crate::image::commits::Commits;
 use crate::image::renewable::RenewableInfo;
 use crate::image::visitors::{Visit, Visitors};
 use crate::image::{
-    Extent, Image, ImageInfo, ImageMut, Kind, ParentRecord, ParentReference, Syncer, check_range, no_parent,
+    Extent, Image, ImageInfo, ImageMut, Kind, ParentRecord, ParentReference, Syncer, check_growth, check_range,
+    no_parent,
 };
 use crate::storage::{Latched, ReadAt, Storage};
 
@@ -200,6 +201,14 @@ impl ImageMut for VhdxMut {
         info.parent = None;
         info.kind = Kind::Dynamic;
         Ok(())
+    }
+
+    fn grow(&mut self, size: u64) -> Result<()> {
+        check_growth(self.info(), self.path(), size)?;
+        if size > super::MAX_VIRTUAL_SIZE {
+            return Err(Error::usage("a vhdx disk has 64 TiB at most", "make it no larger"));
+        }
+        self.grow_to(size).map_err(|error| error.at(self.path()))
     }
 
     fn syncer(&self) -> Syncer {

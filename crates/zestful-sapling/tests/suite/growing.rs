@@ -1,0 +1,148 @@
+//! Disks that become larger: what was there stays, what is new is zero, and a crash leaves the old size or the new one.
+
+use std::sync::Arc;
+
+use zestful_sapling::Error;
+use zestful_sapling::chain::{ChainMut, Disk, SharedDisk};
+use zestful_sapling::finding::Finding;
+use zestful_sapling::image::{Format, vhd, vhdx};
+use zestful_sapling::progress::Progress;
+use zestful_sapling::storage::testing::FaultStorage;
+use zestful_sapling::storage::{MemoryStorage, Storage};
+
+use crate::crash::prepared;
+use crate::support::{MIB, Shape, UNIT};
+
+/// Sizes that end in the same block, in a new one, and far beyond what the table of a small disk has room for.
+fn sizes(shape: &Shape) -> [u64; 3] {
+    let far = match shape.format {
+        Format::Vhdx => 130 << 30,
+        Format::Vhd => 2 << 30,
+        _ => 32 << 20,
+    };
+    [shape.virtual_size + 4096, shape.virtual_size + 5 * MIB, far]
+}
+
+fn shapes() -> Vec<(Shape, bool)> {
+    let odd = 4 * MIB - 12 * 4096;
+    let raw = Shape { format: Format::Raw, ..Shape::plain(odd) };
+    let sectors = Shape { sector: 4096, ..Shape::plain(odd) };
+    let mut all = vec![(raw, false), (sectors, true)];
+    for child in [false, true] {
+        all.extend([(Shape::plain(odd), child), (Shape::vhd(odd), child)]);
+    }
+    all
+}
+
+#[test]
+fn what_was_there_stays_and_what_is_new_is_zero() {
+    for (shape, child) in shapes() {
+        let (layers, mut model) = prepared(shape, child);
+        let mut disk = layers.open();
+        // To the last sector, so that the last block is there, or a part of it.
+        disk.write_at(&[7; 8192], layers.shape.virtual_size - 8192).unwrap();
+        model.fill(layers.shape.virtual_size - 8192, 8192, 7);
+        for (round, size) in (1..).zip(sizes(&layers.shape)) {
+            disk.grow(size).unwrap();
+            assert_eq!(disk.virtual_size(), size);
+            model.assert_same(&disk);
+            for at in [size - 4096, layers.shape.virtual_size, size / 2 / 4096 * 4096] {
+                disk.write_at(&[round; 4096], at).unwrap();
+                model.fill(at, 4096, round);
+            }
+            model.assert_same(&disk);
+            disk.close().unwrap();
+            layers.shape.assert_valid(layers.storages.last().unwrap().clone(), false);
+            disk = layers.open();
+            assert_eq!(disk.virtual_size(), size);
+            model.assert_same(&disk);
+        }
+    }
+}
+
+#[test]
+fn a_crash_leaves_the_old_size_or_the_new_one() {
+    for (shape, child) in shapes() {
+        for size in sizes(&shape) {
+            let (layers, model) = prepared(shape.clone(), child);
+            let start: MemoryStorage = (**layers.storages.last().unwrap()).clone();
+            let storage = Arc::new(FaultStorage::new(start.clone()));
+            let mut disk = ChainMut::from_parts(layers.shape.open_mut(storage.clone()), layers.parents());
+            disk.grow(size).unwrap();
+            let done = storage.operations();
+            disk.close().unwrap();
+            for state in storage.recording(start).crash_states(11, 2) {
+                let (issued, state) = state.unwrap();
+                let state: Arc<dyn Storage> = Arc::new(state);
+                let after = ChainMut::from_parts(layers.shape.open_mut(state.clone()), layers.parents());
+                let found = after.virtual_size();
+                assert!(found == size || found == shape.virtual_size && issued < done, "{found} after {issued}");
+                model.assert_same(&after);
+                after.write_at(&[9; UNIT as usize * 8], found - UNIT * 8).unwrap();
+                after.close().unwrap();
+                // Between the two copies of the region table they differ, or one is torn; the first good one rules.
+                let findings = vhdx::check(state.clone(), &Progress::new()).unwrap();
+                let between = |finding: &Finding| finding.code().starts_with("vhdx-region-table");
+                if layers.shape.format != Format::Vhdx || !findings.iter().any(between) {
+                    layers.shape.assert_valid(state, true);
+                }
+            }
+        }
+    }
+}
+
+#[test]
+fn what_cannot_grow_says_why() {
+    let refused = |result: zestful_sapling::Result<()>| assert!(matches!(result, Err(Error::Usage(_))), "{result:?}");
+    for (shape, most) in [(Shape::plain(4 * MIB), 64u64 << 40), (Shape::vhd(4 * MIB), 2040 << 30)] {
+        let (layers, _) = prepared(shape, false);
+        let mut disk = layers.open();
+        refused(disk.grow(3 * MIB));
+        refused(disk.grow(4 * MIB + 100));
+        refused(disk.grow(most + 512));
+        disk.grow(4 * MIB).unwrap();
+    }
+    let fixed = Arc::new(MemoryStorage::new());
+    vhdx::CreateOptions::new(4 * MIB).with_fixed(true).create_in(&*fixed).unwrap();
+    refused(Shape::plain(4 * MIB).open_mut(fixed).grow(8 * MIB));
+    let fixed = Arc::new(MemoryStorage::new());
+    vhd::CreateOptions::new(4 * MIB).with_fixed(true).create_in(&*fixed).unwrap();
+    refused(Shape::vhd(4 * MIB).open_mut(fixed).grow(8 * MIB));
+    // What a larger parent holds behind the end would show.
+    let (layers, _) = prepared(Shape::plain(8 * MIB), true);
+    let small = Shape::plain(4 * MIB);
+    let storage = Arc::new(MemoryStorage::new());
+    let parent = layers.shape.open(layers.storages[0].clone());
+    crate::support::create(&small, 1, Some(&*parent), &*storage);
+    refused(ChainMut::from_parts(small.open_mut(storage), vec![parent]).grow(8 * MIB));
+}
+
+/// A disk grows while others read and write it.
+#[test]
+fn a_disk_grows_under_those_who_use_it() {
+    for shape in [Shape::plain(4 * MIB), Shape::vhd(4 * MIB)] {
+        let (layers, mut model) = prepared(shape, true);
+        let disk = SharedDisk::new(layers.open());
+        std::thread::scope(|scope| {
+            for thread in 0..3u64 {
+                let disk = &disk;
+                scope.spawn(move || {
+                    for round in 0..60u8 {
+                        disk.write_at(&[round; 4096], thread * MIB).unwrap();
+                        let mut found = [0; 4096];
+                        disk.read_at(&mut found, thread * MIB).unwrap();
+                        assert_eq!(found, [round; 4096]);
+                    }
+                });
+            }
+            for step in 1..6 {
+                disk.grow((4 << (2 * step)) * MIB).unwrap();
+            }
+        });
+        (0..3).for_each(|thread| model.fill(thread * MIB, 4096, 59));
+        disk.close().unwrap();
+        let again = layers.open();
+        assert_eq!(again.virtual_size(), 4096 * MIB);
+        model.assert_same(&again);
+    }
+}
