@@ -45,9 +45,7 @@ fn lines(console: &Console, status: &Status) -> Vec<String> {
         lines.extend(advice::lines(&advice::next_for_work(work), "    "));
     }
     lines.extend(notes.into_iter().flat_map(told));
-    let held = status.held.iter();
-    let held = held.map(|held| format!("  held: {} by {}", text::name(&held.path), text::safe(&held.holder)));
-    lines.extend(held.map(|held| text::wrapped(&held, "    ")));
+    lines.extend(status.held.iter().map(|held| text::held(&held.path, &held.holder)));
     lines.extend(status.not_seen.iter().map(|what| text::wrapped(&format!("  {}", text::safe(what)), "    ")));
     if !status.current.is_empty() {
         let mut table = Table::new(&["guests write to", "state", ">disk", ">on host", ">can grow by", ">layers below"]);

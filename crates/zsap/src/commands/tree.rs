@@ -37,6 +37,11 @@ pub(super) fn run(console: &Console, typed: &Tree) -> Result<Outcome, Failure> {
     } else if family.problems.is_empty() {
         lines.push("  no images here (files that end in .vhdx, .vhd, .raw or .img)".to_owned());
     }
+    let mut waiting: Vec<&Node> = family.roots.iter().rev().collect();
+    while let Some(node) = waiting.pop() {
+        lines.extend(node.in_use.as_ref().map(|holder| text::held(&node.path, holder)));
+        waiting.extend(node.children.iter().rev());
+    }
     for work in &family.under_way {
         let text = text::wrapped(&format!("  unfinished: {}", text::safe(&work.message)), "    ");
         lines.push(text.replacen("unfinished:", &console.alarming("unfinished:"), 1));

@@ -49,6 +49,11 @@ pub(crate) fn age(then: Option<Timestamp>) -> String {
     }
 }
 
+/// Who has an image, how, and since when.
+pub(crate) fn held(image: &Path, holder: &str) -> String {
+    wrapped(&format!("  held: {} by {}", name(image), safe(holder)), "    ")
+}
+
 /// The present, before what happens at it.
 pub(crate) fn now() -> String {
     format!("{:.0}", Timestamp::now())

@@ -101,6 +101,89 @@ fn a_real_client_library_finds_all_that_the_protocol_promises() {
     }
 }
 
+/// The same library under TLS, with the right certificates and the wrong ones.
+#[test]
+fn a_real_client_library_goes_under_tls() {
+    use rcgen::{BasicConstraints, CertificateParams, CertifiedIssuer, IsCa, KeyPair};
+    let Some(python) = python() else { return };
+    let scene = Scene::new();
+    // A folder as the library wants it, for each authority.
+    for name in ["ours", "others"] {
+        let folder = scene.path(name);
+        std::fs::create_dir(&folder).unwrap();
+        let mut params = CertificateParams::new(Vec::new()).unwrap();
+        params.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
+        let issuer = CertifiedIssuer::self_signed(params, KeyPair::generate().unwrap()).unwrap();
+        std::fs::write(folder.join("ca-cert.pem"), issuer.pem()).unwrap();
+        for whose in ["server", "client"] {
+            let key = KeyPair::generate().unwrap();
+            let signed =
+                CertificateParams::new(vec!["localhost".to_owned()]).unwrap().signed_by(&key, &issuer).unwrap();
+            std::fs::write(folder.join(format!("{whose}-cert.pem")), signed.pem()).unwrap();
+            std::fs::write(folder.join(format!("{whose}-key.pem")), key.serialize_pem()).unwrap();
+        }
+    }
+    // A client of ours that trusts others, and one of others that trusts us.
+    for (name, certificates, trusts) in [("strange", "others", "ours"), ("mistaken", "ours", "others")] {
+        std::fs::create_dir(scene.path(name)).unwrap();
+        std::fs::copy(scene.path(&format!("{trusts}/ca-cert.pem")), scene.path(&format!("{name}/ca-cert.pem")))
+            .unwrap();
+        for file in ["client-cert.pem", "client-key.pem"] {
+            std::fs::copy(scene.path(&format!("{certificates}/{file}")), scene.path(&format!("{name}/{file}")))
+                .unwrap();
+        }
+    }
+    scene.run("make now.vhdx 256M -q").expect("make", 0, "", "");
+    let typed = "serve now.vhdx --writable --listen 127.0.0.1:0 --tls-certificate ours/server-cert.pem --tls-key \
+                 ours/server-key.pem --tls-clients ours/ca-cert.pem";
+    let mut server = scene.start(typed);
+    let mut uri = String::new();
+    BufReader::new(server.stdout.as_mut().unwrap()).read_line(&mut uri).unwrap();
+    let port = uri.trim().trim_start_matches("nbds://127.0.0.1:").split('/').next().unwrap().to_owned();
+    let script = "import nbd, sys\nh = nbd.NBD()\nh.set_tls(nbd.TLS_REQUIRE)\nh.set_tls_certificates(sys.argv[1])\n\
+                  h.set_tls_verify_peer(True)\nh.connect_tcp('localhost', sys.argv[2])\n\
+                  h.pwrite(bytes(range(256)) * 4096, 0)\nh.flush()\n\
+                  assert h.pread(1 << 20, 0) == bytes(range(256)) * 4096\nh.shutdown()";
+    for (certificates, comes_in) in [("ours", true), ("strange", false), ("mistaken", false), ("ours", true)] {
+        let folder = scene.path(certificates);
+        let output = Command::new(python).args(["-c", script]).arg(folder).arg(&port).output().unwrap();
+        let told = String::from_utf8_lossy(&output.stderr);
+        assert_eq!(output.status.success(), comes_in, "{certificates}: {told}");
+    }
+    Command::new("kill").arg(server.id().to_string()).status().unwrap();
+    assert!(server.wait().unwrap().success());
+}
+
+/// A socket that a service manager made is taken, and the manager is told when clients may come.
+#[test]
+fn a_service_manager_hands_its_socket_over() {
+    let manager = "import os, socket, sys\n\
+                   told = socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM)\ntold.bind('told')\ntold.settimeout(20)\n\
+                   made = socket.socket(socket.AF_UNIX)\nmade.bind('made')\nmade.listen(9)\n\
+                   child = os.fork()\n\
+                   if child == 0:\n    \
+                       os.dup2(made.fileno(), 3)\n    \
+                       os.environ.update(LISTEN_FDS='1', LISTEN_PID=str(os.getpid()))\n    \
+                       os.environ['NOTIFY_SOCKET'] = os.path.abspath('told')\n    \
+                       os.execv(sys.argv[1], ['zsap', 'serve', 'now.vhdx', '-q'])\n\
+                   assert b'READY=1' in told.recv(100)\n\
+                   client = socket.socket(socket.AF_UNIX)\nclient.connect('made')\n\
+                   assert client.recv(8) == b'NBDMAGIC'\nclient.close()\n\
+                   os.kill(child, 15)\nassert os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]) == 0\n\
+                   assert os.path.exists('made')";
+    let scene = Scene::new();
+    scene.run("make now.vhdx 16M -q").expect("make", 0, "", "");
+    let python = Command::new("/usr/bin/python3")
+        .args(["-c", manager, env!("CARGO_BIN_EXE_zsap")])
+        .current_dir(scene.path(""))
+        .output();
+    let Ok(output) = python else {
+        eprintln!("skipped: there is no python3 here");
+        return;
+    };
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+}
+
 /// Random writes and flushes by another program, on a child, each verified; `ZSAP_SERVE_SECONDS` says how long.
 #[test]
 fn another_program_verifies_what_it_wrote() {
@@ -109,8 +192,8 @@ fn another_program_verifies_what_it_wrote() {
         return;
     }
     let seconds = std::env::var("ZSAP_SERVE_SECONDS").unwrap_or("3".to_owned());
-    let scene = Scene::new();
-    for ending in ["vhdx", "vhd"] {
+    let verify = |ending: &str| {
+        let scene = Scene::new();
         scene.run(&format!("make fen-base.{ending} 256M -q")).expect("make", 0, "", "");
         scene.run(&format!("derive fen-base.{ending} child.{ending} -q")).expect("derive", 0, "", "");
         let server = Server::start(&scene, &format!("child.{ending} --writable"));
@@ -126,7 +209,11 @@ fn another_program_verifies_what_it_wrote() {
         assert!(fio.status.success() && told.contains("err= 0"), "{told}");
         assert_eq!(server.end("-INT").0, 0);
         scene.run(&format!("check child.{ending}")).expect("check", 0, "healthy", "");
-    }
+    };
+    std::thread::scope(|scope| {
+        scope.spawn(|| verify("vhdx"));
+        verify("vhd");
+    });
 }
 
 /// Killed under load, again and again: what a client saw flushed is there, no lock is left, and the next server begins
@@ -227,7 +314,7 @@ fn what_is_served_is_told_and_left_alone_and_what_is_below_it_can_be_read() {
     let mut client = server.client();
     client.pwrite(0, &[1; 4096]);
     let how = format!("process {} (zsap serve now.vhdx --writable", server.child.id());
-    for command in ["show now.vhdx", "status"] {
+    for command in ["show now.vhdx", "status", "tree"] {
         scene.run(command).expect(command, 0, &how, "");
     }
     scene.run("tree").expect("tree", 0, "current, in use", "");
