@@ -122,6 +122,11 @@ fn right_certificates_come_in_and_wrong_ones_do_not() {
             );
             assert_eq!(come_in(address, config(&ours.file(), None)).is_some(), !asks);
             assert_eq!(come_in(address, config(&ours.file(), Some(&wrong))).is_some(), !asks);
+            // What comes with the wish for TLS, and not under it, somebody else may have put there.
+            let mut early = Client::over(TcpStream::connect(address).unwrap(), 3);
+            let wish = [&b"IHAVEOPT"[..], &[0, 0, 0, 5, 0, 0, 0, 0], b"IHAVEOPT", &[0, 0, 0, 3, 0, 0, 0, 0]].concat();
+            early.write(&wish);
+            assert!(early.is_cut());
             // The old way in has no TLS.
             let mut old = Client::over(TcpStream::connect(address).unwrap(), 0);
             old.send_option(1, b"germination-01");
