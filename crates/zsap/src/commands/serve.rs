@@ -68,7 +68,10 @@ pub(super) fn run(console: &Console, typed: &Serve) -> Result<Outcome, Failure> 
     });
     _ = sd_notify::notify(&[sd_notify::NotifyState::Stopping]);
     drop(server);
-    opened.close()?;
+    // What is to be forgotten need not be tidy, or have room for that.
+    if !typed.throwaway {
+        opened.close()?;
+    }
     ended?;
     teller.tell(&Told::Ended);
     Ok(Outcome::Done)
