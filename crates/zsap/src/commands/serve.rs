@@ -73,7 +73,7 @@ pub(super) fn run(console: &Console, typed: &Serve) -> Result<Outcome, Failure> 
         opened.close()?;
     }
     ended?;
-    teller.tell(&Told::Ended);
+    teller.tell(&Told::Ended { kept: !typed.throwaway });
     Ok(Outcome::Done)
 }
 

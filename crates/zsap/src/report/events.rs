@@ -27,8 +27,11 @@ pub(crate) enum Told {
         /// What is left there, in bytes.
         free: u64,
     },
-    /// All is over, and durable.
-    Ended,
+    /// All is over.
+    Ended {
+        /// Whether what was written is kept, and durable.
+        kept: bool,
+    },
     #[serde(untagged)]
     Happened(Event),
 }
@@ -56,7 +59,8 @@ impl fmt::Display for Told {
             Self::LittleRoom { shown, free, .. } => {
                 write!(f, "only {} are left in {}, where writes go", format_size(*free), shown)
             }
-            Self::Ended => f.write_str("ended; all that was written is durable"),
+            Self::Ended { kept: true } => f.write_str("ended; all that was written is durable"),
+            Self::Ended { kept: false } => f.write_str("ended; what was written is forgotten"),
         }
     }
 }
