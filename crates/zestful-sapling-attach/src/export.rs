@@ -1,10 +1,12 @@
 //! What is served: disks under names.
 
 use std::io;
+use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU8, Ordering};
 
 use zestful_sapling::chain::{Disk, DiskStatus, SharedDisk};
+use zestful_sapling::storage::Attachment;
 use zestful_sapling::{Error, Refusal};
 
 use crate::event::Trouble;
@@ -25,6 +27,8 @@ pub struct Export {
     description: String,
     backing: Backing,
     logical_sector: u32,
+    /// Says that it is served, for as long as it is.
+    attachment: Option<Attachment>,
     /// What was told already: one bit for each kind of trouble.
     told: AtomicU8,
 }
@@ -36,7 +40,17 @@ impl Export {
             Backing::ReadOnly(disk) => disk.info().logical_sector,
             Backing::Writable(disk) => disk.info().logical_sector,
         };
-        Self { name: name.into(), description: description.into(), backing, logical_sector, told: AtomicU8::new(0) }
+        let (name, description) = (name.into(), description.into());
+        Self { name, description, backing, logical_sector, attachment: None, told: AtomicU8::new(0) }
+    }
+
+    /// What looks at the image at `path` meanwhile is told that it is served.
+    ///
+    /// # Errors
+    /// As [`Attachment::of`].
+    pub fn with_image(mut self, path: &Path) -> Result<Self, Error> {
+        self.attachment = Some(Attachment::of(path)?);
+        Ok(self)
     }
 
     /// The name that clients ask for.

@@ -1,9 +1,10 @@
 //! All images of a folder, read-only, each under its file name.
 
 use std::collections::HashMap;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError, Weak};
 
+use zestful_sapling::Error;
 use zestful_sapling::chain::{Chain, Disk, OpenOptions};
 use zestful_sapling::image::format_of_name;
 use zestful_sapling::size::format_size;
@@ -49,15 +50,18 @@ impl Catalogue for FolderCatalogue {
         if !self.names().iter().any(|known| known == name) {
             return Err(format!("no image of the name {name:?} is served"));
         }
-        let open = || self.open.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(export) = open().get(name).and_then(Weak::upgrade) {
+        let known = || self.open.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(export) = known().get(name).and_then(Weak::upgrade) {
             return Ok(export);
         }
         // Whoever wants another image does not wait for this one.
-        let chain = Chain::open(Path::new(&self.folder.join(name)), &OpenOptions::new());
-        let chain = chain.map_err(|error| error.with_causes())?;
-        let export = Arc::new(Export::new(name, describe(&chain), Backing::ReadOnly(Arc::new(chain))));
-        let mut open = open();
+        let path = self.folder.join(name);
+        let open = || {
+            let chain = Chain::open(&path, &OpenOptions::new())?;
+            Export::new(name, describe(&chain), Backing::ReadOnly(Arc::new(chain))).with_image(&path)
+        };
+        let export = Arc::new(open().map_err(|error: Error| error.with_causes())?);
+        let mut open = known();
         open.retain(|_, other| other.strong_count() > 0);
         open.insert(name.to_owned(), Arc::downgrade(&export));
         Ok(export)

@@ -1,6 +1,6 @@
 //! A server: it takes clients in, watches over how many there are, and ends cleanly.
 
-use std::collections::HashMap;
+use std::collections::BTreeMap;
 use std::io::{self, Read, Write};
 use std::net::{SocketAddr, TcpListener};
 use std::os::fd::{AsFd, BorrowedFd};
@@ -23,6 +23,8 @@ use crate::link::{Link, Socket};
 use crate::socket::UnixSocket;
 use crate::tls::Tls;
 
+/// Connections that have no disk yet.
+const MOST_TALKING: usize = 64;
 /// How often it is told that clients are turned away for their number.
 const BETWEEN_WORDS: Duration = Duration::from_secs(10);
 
@@ -109,8 +111,22 @@ pub struct Server {
 #[derive(Default)]
 struct Clients {
     last: u64,
-    links: HashMap<u64, Arc<Link>>,
+    links: BTreeMap<u64, (Arc<Link>, Stage)>,
     told: Option<Instant>,
+}
+
+/// How far a client is.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Stage {
+    /// It has said nothing that counts so far.
+    Talking,
+    HasDisk,
+}
+
+impl Clients {
+    fn count(&self, stage: Stage) -> usize {
+        self.links.values().filter(|(_, found)| *found == stage).count()
+    }
 }
 
 struct Stop {
@@ -208,7 +224,15 @@ impl Server {
         events: &'s (dyn Fn(Event) + Sync),
     ) {
         let mut clients = self.clients();
-        if clients.links.len() >= self.limits.clients {
+        // Those who only talk never keep anybody out: the one that has talked longest goes.
+        let talking = clients.links.iter().find(|(_, (_, stage))| *stage == Stage::Talking);
+        if let Some(longest) = talking.map(|(number, _)| *number)
+            && clients.count(Stage::Talking) >= MOST_TALKING
+            && let Some((link, _)) = clients.links.remove(&longest)
+        {
+            link.cut();
+        }
+        if clients.count(Stage::HasDisk) >= self.limits.clients {
             if clients.told.is_none_or(|told| told.elapsed() > BETWEEN_WORDS) {
                 clients.told = Some(Instant::now());
                 let reason = format!("there are {} clients already, the most that there may be", self.limits.clients);
@@ -219,7 +243,7 @@ impl Server {
         }
         clients.last += 1;
         let number = clients.last;
-        clients.links.insert(number, link.clone());
+        clients.links.insert(number, (link.clone(), Stage::Talking));
         drop(clients);
         let worker = std::thread::Builder::new().stack_size(512 << 10);
         let work = move || {
@@ -237,10 +261,23 @@ impl Server {
     }
 
     fn forget(&self, number: u64) {
-        if let Some(link) = self.clients().links.remove(&number) {
+        if let Some((link, _)) = self.clients().links.remove(&number) {
             link.cut();
         }
         self.left.notify_all();
+    }
+
+    /// Whether one more may have a disk.
+    fn admit(&self, number: u64) -> bool {
+        let mut clients = self.clients();
+        let has_room = clients.count(Stage::HasDisk) < self.limits.clients;
+        match clients.links.get_mut(&number).filter(|_| has_room) {
+            Some((_, stage)) => {
+                *stage = Stage::HasDisk;
+                true
+            }
+            None => false,
+        }
     }
 
     /// Everything about one client.
@@ -253,6 +290,10 @@ impl Server {
             Err(Left::Quietly) => return,
             Err(Left::Because(reason)) => return events(Event::TurnedAway { peer, reason }),
         };
+        if !self.admit(number) {
+            let reason = format!("there are {} clients already, the most that there may be", self.limits.clients);
+            return events(Event::TurnedAway { peer, reason });
+        }
         let export = agreed.export.name().to_owned();
         events(Event::ClientCame { client: number, peer, export: export.clone(), encrypted: link.is_secure() });
         let client = Client::new(link.clone(), agreed, &self.limits, events);
@@ -273,12 +314,12 @@ impl Server {
     /// What clients have under way is done; those that take no replies are left in the end.
     fn say_farewell(&self) {
         let mut clients = self.clients();
-        clients.links.values().for_each(|link| link.stop_reading());
+        clients.links.values().for_each(|(link, _)| link.stop_reading());
         let until = Instant::now() + self.limits.farewell;
         while !clients.links.is_empty() {
             let left = until.saturating_duration_since(Instant::now());
             if left.is_zero() {
-                return clients.links.values().for_each(|link| link.cut());
+                return clients.links.values().for_each(|(link, _)| link.cut());
             }
             (clients, _) = self.left.wait_timeout(clients, left).unwrap_or_else(PoisonError::into_inner);
         }

@@ -108,6 +108,7 @@ fn thousands_come_and_go() {
             staying.push(client);
         }
     }
+    scene.told(9, |event| matches!(event, Event::ClientCame { .. }));
     for _ in 0..50 {
         let mut one_more = UnixStream::connect(&scene.socket).unwrap();
         assert!(matches!(one_more.read(&mut [0; 18]), Ok(0) | Err(_)));
@@ -116,6 +117,20 @@ fn thousands_come_and_go() {
     assert!(scene.told(1, full).iter().filter(|event| full(event)).count() < 5);
     staying.iter_mut().for_each(|client| assert_eq!(client.pread(4096, 4096), [5; 4096]));
     assert!(resident().saturating_sub(before) < 40 << 10);
+}
+
+/// More silent connections than there may be: they go, and whoever wants something comes in at once.
+#[test]
+fn silence_keeps_nobody_out() {
+    let scene = Scene::writable(Arc::new(blank(Format::Vhdx, 8 * MIB)), Format::Vhdx);
+    let mut silent: Vec<_> = (0..200).map(|_| UnixStream::connect(&scene.socket).unwrap()).collect();
+    let since = Instant::now();
+    Client::with_disk(&scene.socket, "", true, &[]).pwrite(0, &[1; 512]);
+    assert!(since.elapsed() < Duration::from_secs(5), "{:?}", since.elapsed());
+    // Those that were silent longest are gone, long before their time is over.
+    let mut heard = Vec::new();
+    silent[0].set_read_timeout(Some(Duration::from_secs(5))).unwrap();
+    assert!(matches!(silent[0].read_to_end(&mut heard), Ok(0 | 18)), "{heard:?}");
 }
 
 #[test]

@@ -80,19 +80,7 @@ pub trait Disk: Send + Sync {
     /// # Errors
     /// As [`Disk::extent_at`].
     fn read_at_once(&self, buffer: &mut [u8], offset: u64) -> Result<bool> {
-        let _visit = self.visit();
-        let (mut rest, mut at) = (buffer, offset);
-        while !rest.is_empty() {
-            let extent = self.extent_at(at, wide(rest.len()))?;
-            let (part, behind) = rest.split_at_mut(index(extent.len).min(rest.len()));
-            match extent.data.and_then(|(number, at)| self.layer(number).map(|layer| (layer, at))) {
-                Some((layer, at)) if !layer.storage().read_at_once(part, at)? => return Ok(false),
-                Some(_) => {}
-                None => part.fill(0),
-            }
-            (rest, at) = (behind, at.saturating_add(extent.len));
-        }
-        Ok(true)
+        read_parts(self, buffer, offset, |layer, part, at| layer.storage().read_at_once(part, at))
     }
 
     /// Reads any range of bytes.
@@ -100,19 +88,30 @@ pub trait Disk: Send + Sync {
     /// # Errors
     /// As [`Disk::extent_at`].
     fn read_at(&self, buffer: &mut [u8], offset: u64) -> Result<()> {
-        let _visit = self.visit();
-        let (mut rest, mut at) = (buffer, offset);
-        while !rest.is_empty() {
-            let extent = self.extent_at(at, wide(rest.len()))?;
-            let (part, behind) = rest.split_at_mut(index(extent.len).min(rest.len()));
-            match extent.data.and_then(|(number, at)| self.layer(number).map(|layer| (layer, at))) {
-                Some((layer, at)) => layer.read_data(part, at)?,
-                None => part.fill(0),
-            }
-            (rest, at) = (behind, at.saturating_add(extent.len));
-        }
-        Ok(())
+        read_parts(self, buffer, offset, |layer, part, at| layer.read_data(part, at).map(|()| true)).map(|_| ())
     }
+}
+
+/// Fills a buffer, part by part, each from the layer that has it; ends early where `read` says that it cannot.
+fn read_parts<D: Disk + ?Sized>(
+    disk: &D,
+    buffer: &mut [u8],
+    offset: u64,
+    read: impl Fn(&dyn Image, &mut [u8], u64) -> Result<bool>,
+) -> Result<bool> {
+    let _visit = disk.visit();
+    let (mut rest, mut at) = (buffer, offset);
+    while !rest.is_empty() {
+        let extent = disk.extent_at(at, wide(rest.len()))?;
+        let (part, behind) = rest.split_at_mut(index(extent.len).min(rest.len()));
+        match extent.data.and_then(|(number, at)| disk.layer(number).map(|layer| (layer, at))) {
+            Some((layer, at)) if !read(layer, part, at)? => return Ok(false),
+            Some(_) => {}
+            None => part.fill(0),
+        }
+        (rest, at) = (behind, at.saturating_add(extent.len));
+    }
+    Ok(true)
 }
 
 /// What a range of a disk holds, and where that comes from.

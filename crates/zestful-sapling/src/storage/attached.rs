@@ -1,49 +1,43 @@
-//! Who serves an image: a process of our command that was told to, as its own words say.
+//! Which process has handed an image on to others.
+//!
+//! A lock tells who has a file, and nothing of what for: every layer below a disk is locked, and every command that
+//! looks at one. Whoever serves a disk to others therefore says so, in a place that needs no cleaning up after a kill:
+//! in the name of a file in memory that the process keeps open.
 
-use std::ffi::{OsStr, OsString};
 use std::fs::Metadata;
-use std::os::unix::ffi::OsStrExt;
+use std::os::fd::OwnedFd;
 use std::os::unix::fs::MetadataExt;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
-use super::folder_of;
+use rustix::fs::{MemfdFlags, memfd_create};
 
-/// The name of our command, and the word that has it serve.
-const COMMAND: &str = "zsap";
-const SERVES: &str = "serve";
+use crate::error::{Error, Result};
 
-/// A process that serves images.
-pub(super) struct Server {
-    words: Vec<OsString>,
-    folder: PathBuf,
+/// What is said for as long as it lives: this process serves an image to others. `show`, `tree` and `status` then tell
+/// it, also of an image that is only read.
+#[derive(Debug)]
+pub struct Attachment {
+    _said: Option<OwnedFd>,
 }
 
-impl Server {
-    /// The process of this number, if it serves something.
-    pub(super) fn of(process: u32) -> Option<Self> {
-        let program = std::fs::read_to_string(format!("/proc/{process}/comm")).ok()?;
-        if program.trim() != COMMAND {
-            return None;
-        }
-        let words = std::fs::read(format!("/proc/{process}/cmdline")).ok()?;
-        let words = words.split(|byte| *byte == 0).skip(1).filter(|word| !word.is_empty());
-        let words: Vec<OsString> = words.map(|word| OsStr::from_bytes(word).to_owned()).collect();
-        let folder = std::fs::read_link(format!("/proc/{process}/cwd")).ok()?;
-        words.iter().any(|word| word == SERVES).then_some(Self { words, folder })
+impl Attachment {
+    /// Of what stands at `path`. A host that has no files in memory is not told.
+    ///
+    /// # Errors
+    /// `Io` when nothing is there.
+    pub fn of(path: &Path) -> Result<Self> {
+        let found = std::fs::metadata(path).map_err(|e| Error::io("look up", path, e))?;
+        Ok(Self { _said: memfd_create(name_of(&found), MemfdFlags::CLOEXEC).ok() })
     }
+}
 
-    /// What it was told, as it was typed.
-    pub(super) fn told(&self) -> String {
-        let words = self.words.iter().map(|word| word.to_string_lossy().into_owned());
-        std::iter::once(COMMAND.to_owned()).chain(words).collect::<Vec<_>>().join(" ")
-    }
+fn name_of(found: &Metadata) -> String {
+    format!("attached-disk-{}-{}", found.dev(), found.ino())
+}
 
-    /// Whether it was told to serve this file, by its name or with its folder.
-    pub(super) fn serves(&self, path: &Path, file: &Metadata) -> bool {
-        let is_same = |one: &Metadata, other: &Metadata| (one.dev(), one.ino()) == (other.dev(), other.ino());
-        let own_folder = std::fs::metadata(folder_of(path)).ok();
-        let named = self.words.iter().filter_map(|word| std::fs::metadata(self.folder.join(word)).ok());
-        let mut named = named.filter(|found| found.is_file() || found.is_dir());
-        named.any(|found| is_same(&found, file) || own_folder.as_ref().is_some_and(|folder| is_same(&found, folder)))
-    }
+/// Whether a process says so of this file. Of the processes of other users only root sees it.
+pub(super) fn is_attached_by(process: u32, found: &Metadata) -> bool {
+    let wanted = format!("/memfd:{} (deleted)", name_of(found));
+    let files = std::fs::read_dir(format!("/proc/{process}/fd")).into_iter().flatten().flatten();
+    files.filter_map(|file| std::fs::read_link(file.path()).ok()).any(|name| name == Path::new(&wanted))
 }

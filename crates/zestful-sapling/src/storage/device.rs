@@ -299,6 +299,9 @@ impl ReadAt for Headless {
     fn medium(&self) -> Medium {
         self.device.medium()
     }
+    fn stands_at(&self, path: &Path) -> Result<bool> {
+        self.device.stands_at(path)
+    }
 }
 
 #[deny(clippy::missing_trait_methods)]

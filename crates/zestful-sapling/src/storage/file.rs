@@ -86,7 +86,7 @@ impl FileStorage {
     fn open_with(path: &Path, access: Access, patient: bool) -> Result<Self> {
         loop {
             let storage = Self::open_once(path, access, patient)?;
-            if access == Access::ReadUnlocked || storage.is_still_at(path)? {
+            if access == Access::ReadUnlocked || storage.stands_at(path)? {
                 return Ok(storage);
             }
         }
@@ -137,15 +137,6 @@ impl FileStorage {
     pub(super) fn from_new(file: File, path: PathBuf) -> Result<Self> {
         lock::exclusive(&file, &path)?;
         Ok(Self::ours(file, &path))
-    }
-
-    /// A lock taken on a file that was swapped away meanwhile protects nothing.
-    pub(crate) fn is_still_at(&self, path: &Path) -> Result<bool> {
-        let held = self.metadata()?;
-        match std::fs::metadata(path) {
-            Ok(there) => Ok((held.dev(), held.ino()) == (there.dev(), there.ino())),
-            Err(error) => Err(Error::io("open", path, error)),
-        }
     }
 
     fn metadata(&self) -> Result<std::fs::Metadata> {
@@ -278,6 +269,15 @@ impl ReadAt for FileStorage {
 
     fn allocated(&self) -> Result<u64> {
         self.metadata().map(|m| m.blocks() * 512)
+    }
+
+    /// A lock taken on a file that was swapped away meanwhile protects nothing.
+    fn stands_at(&self, path: &Path) -> Result<bool> {
+        let held = self.metadata()?;
+        match std::fs::metadata(path) {
+            Ok(there) => Ok((held.dev(), held.ino()) == (there.dev(), there.ino())),
+            Err(error) => Err(Error::io("open", path, error)),
+        }
     }
 }
 

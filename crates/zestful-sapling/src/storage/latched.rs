@@ -97,6 +97,9 @@ impl ReadAt for Latched {
     fn medium(&self) -> Medium {
         self.inner.medium()
     }
+    fn stands_at(&self, path: &Path) -> Result<bool> {
+        self.inner.stands_at(path)
+    }
 }
 
 #[deny(clippy::missing_trait_methods)]

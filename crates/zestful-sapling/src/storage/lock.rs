@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use jiff::Timestamp;
 
-use super::attached::Server;
+use super::attached::is_attached_by;
 use super::device::BlockDevice;
 use crate::error::{Error, Hold, Holder, Refusal, Result};
 
@@ -83,14 +83,14 @@ pub fn user_of(path: &Path) -> Result<Option<Holder>> {
     }
 }
 
-/// Who serves the file to others for reading, as far as this host tells.
+/// Who has handed the file on to others for reading, as far as this host tells; see [`Attachment`](super::Attachment).
 ///
 /// # Errors
 /// `Io` when the file cannot be looked up.
 pub fn server_of(path: &Path) -> Result<Option<Holder>> {
     let found = std::fs::metadata(path).map_err(|e| Error::io("look up", path, e))?;
-    let served = |pid: &u32| Server::of(*pid).is_some_and(|server| server.serves(path, &found));
-    Ok(holders_of(&found).into_iter().find(served).map(|pid| process(pid, Hold::Lock)))
+    let serves = |pid: &u32| is_attached_by(*pid, &found);
+    Ok(holders_of(&found).into_iter().find(serves).map(|pid| process(pid, Hold::Lock)))
 }
 
 /// A lock that no process is known to hold.
@@ -98,15 +98,31 @@ fn somebody() -> Holder {
     Holder { name: "another process".to_owned(), process: None, since: None, how: Hold::Lock }
 }
 
-/// A process, by its number and its program.
+/// A process, by its number, what it was started as, and when.
 pub(super) fn process(pid: u32, how: Hold) -> Holder {
     let since = started(pid);
-    let name = match (Server::of(pid), since, std::fs::read_to_string(format!("/proc/{pid}/comm"))) {
-        (Some(server), Some(since), _) => format!("process {pid} ({}), since {since:.0}", server.told()),
-        (_, _, Ok(program)) => format!("process {pid} ({})", program.trim()),
-        (_, _, Err(_)) => format!("process {pid}"),
+    let when = since.map_or_else(String::new, |since| format!(", since {since:.0}"));
+    let name = match words_of(pid) {
+        Some(words) => format!("process {pid} ({words}){when}"),
+        None => format!("process {pid}"),
     };
     Holder { name, process: Some(pid), since, how }
+}
+
+/// What a process was started as, as far as that is short; its program where it says no more.
+fn words_of(pid: u32) -> Option<String> {
+    const MOST: usize = 160;
+    let words = std::fs::read(format!("/proc/{pid}/cmdline")).unwrap_or_default();
+    let words: Vec<_> =
+        words.split(|byte| *byte == 0).filter(|word| !word.is_empty()).map(String::from_utf8_lossy).collect();
+    let Some((program, rest)) = words.split_first() else {
+        let program = std::fs::read_to_string(format!("/proc/{pid}/comm")).ok()?;
+        return Some(program.trim().to_owned());
+    };
+    let program = Path::new(&**program).file_name().unwrap_or_default().to_string_lossy();
+    let told = std::iter::once(&*program).chain(rest.iter().map(|word| &**word)).collect::<Vec<_>>().join(" ");
+    let short = &told[..told.floor_char_boundary(MOST)];
+    Some(if short.len() < told.len() { format!("{short}...") } else { told })
 }
 
 /// When a process was started, as far as the host tells.
@@ -127,8 +143,9 @@ const NOT_FOR_FOLDERS: i32 = rustix::io::Errno::BADF.raw_os_error();
 
 /// The process that holds a lock on the file, as far as the host's list of locks tells; one that serves it first.
 fn holder_of(file: &File) -> Option<Holder> {
-    let holders = holders_of(&file.metadata().ok()?);
-    let server = holders.iter().find(|pid| Server::of(**pid).is_some());
+    let found = file.metadata().ok()?;
+    let holders = holders_of(&found);
+    let server = holders.iter().find(|pid| is_attached_by(**pid, &found));
     server.or(holders.first()).map(|pid| process(*pid, Hold::Lock))
 }
 

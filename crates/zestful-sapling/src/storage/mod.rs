@@ -28,6 +28,7 @@ use std::sync::Arc;
 
 use crate::error::Result;
 
+pub use attached::Attachment;
 pub use device::{BlockDevice, StagedDevice};
 pub use file::FileStorage;
 pub(crate) use file::open_regular;
@@ -143,6 +144,15 @@ pub trait ReadAt: Send + Sync {
     fn medium(&self) -> Medium {
         Medium::File
     }
+
+    /// Whether these bytes are what stands at `path`, as far as the host tells: another file may have been put there.
+    ///
+    /// # Errors
+    /// `Io` when nothing is there.
+    fn stands_at(&self, path: &Path) -> Result<bool> {
+        _ = path;
+        Ok(true)
+    }
 }
 
 /// Bytes that can be written at any position as well.
@@ -223,6 +233,9 @@ impl<T: ReadAt + ?Sized> ReadAt for Arc<T> {
     }
     fn medium(&self) -> Medium {
         (**self).medium()
+    }
+    fn stands_at(&self, path: &Path) -> Result<bool> {
+        (**self).stands_at(path)
     }
 }
 

@@ -187,6 +187,9 @@ impl ReadAt for Unpublished {
     fn medium(&self) -> super::Medium {
         self.0.medium()
     }
+    fn stands_at(&self, path: &Path) -> Result<bool> {
+        self.0.stands_at(path)
+    }
 }
 
 #[deny(clippy::missing_trait_methods)]

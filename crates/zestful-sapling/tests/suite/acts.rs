@@ -7,9 +7,9 @@
 
 use std::path::{Path, PathBuf};
 
-use zestful_sapling::chain::{Chain, ChainMut, OpenOptions};
+use zestful_sapling::chain::{Chain, ChainMut, OpenOptions, SharedDisk};
 use zestful_sapling::error::Error;
-use zestful_sapling::family::children_of;
+use zestful_sapling::family::{Guard, children_of};
 use zestful_sapling::image::Format;
 use zestful_sapling::ops::{
     Derive, Direction, FreshIdentity, KeepName, Merge, MoveImage, Operation, PinImage, Planned, Relink, Remove,
@@ -41,9 +41,10 @@ pub enum Act {
     RenewLeaf,
     WriteLeaf,
     WriteOther,
+    GoOnFromLeaf,
 }
 
-pub const ACTS: [Act; 17] = [
+pub const ACTS: [Act; 18] = [
     Act::DeriveFromChild,
     Act::DeriveFromBase,
     Act::MergeIntoParent,
@@ -61,6 +62,7 @@ pub const ACTS: [Act; 17] = [
     Act::RenewLeaf,
     Act::WriteLeaf,
     Act::WriteOther,
+    Act::GoOnFromLeaf,
 ];
 
 /// Where the writers among the acts write, and what.
@@ -89,7 +91,7 @@ impl Cast {
             Act::Transplant => &["c/child", "b/other"],
             Act::MoveLow => &["b/low", "c/child"],
             Act::MoveChild => &["c/child", "c/leaf"],
-            Act::Relink | Act::RemoveLeaf | Act::RenewLeaf | Act::WriteLeaf => &["c/leaf"],
+            Act::Relink | Act::RemoveLeaf | Act::RenewLeaf | Act::WriteLeaf | Act::GoOnFromLeaf => &["c/leaf"],
             Act::PinMid => &["a/mid"],
             Act::RemoveOther | Act::WriteOther => &["b/other"],
         };
@@ -133,6 +135,11 @@ impl Cast {
             Act::RenewLeaf => FreshIdentity::new(path("c/leaf")).plan()?.run(&Progress::new()).map(|_| ()),
             Act::WriteLeaf => write("c/leaf"),
             Act::WriteOther => write("b/other"),
+            Act::GoOnFromLeaf => {
+                let disk = SharedDisk::new(ChainMut::open(&path("c/leaf"), &OpenOptions::new())?);
+                disk.go_on_in(&path("a/after"), &Guard::new())?;
+                disk.close()
+            }
         }
     }
 
@@ -194,6 +201,7 @@ impl Stage {
         for (name, model, made, gone, writer) in [
             ("c/leaf", &self.leaf, None, Some(Act::RemoveLeaf), Some(Act::WriteLeaf)),
             ("b/other", &self.other, None, Some(Act::RemoveOther), Some(Act::WriteOther)),
+            ("a/after", &self.leaf, Some(Act::GoOnFromLeaf), None, Some(Act::WriteLeaf)),
             ("a/new", &self.child, Some(Act::DeriveFromChild), None, None),
             ("b/fresh", &self.base, Some(Act::DeriveFromBase), None, None),
         ] {

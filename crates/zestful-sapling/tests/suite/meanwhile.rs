@@ -4,9 +4,9 @@ use std::os::unix::fs::{FileExt, MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use zestful_sapling::chain::{Chain, ChainMut, OpenOptions};
+use zestful_sapling::chain::{Chain, ChainMut, OpenOptions, SharedDisk};
 use zestful_sapling::error::{Error, Refusal};
-use zestful_sapling::family::Override;
+use zestful_sapling::family::{Guard, Override};
 use zestful_sapling::image::{Format, ParentRecord, open_image_mut};
 use zestful_sapling::ops::{Direction, Merge, MoveImage, Operation, PinImage, Planned, Relink, Transplant};
 use zestful_sapling::progress::Progress;
@@ -222,4 +222,50 @@ fn children_that_moved_by_hand_meanwhile_are_told_all_the_same() {
     assert!(again.clone().plan().unwrap().run(&Progress::new()).is_err());
     again.with_override(Override::UnknownChildren).plan().unwrap().run(&Progress::new()).unwrap();
     assert!(stage.cast.path("a/there").exists());
+}
+
+/// A disk in use goes on in a child only when nobody else is at its image: under another name, without a lock, or with
+/// another file in its place; and when the child can be recorded. Otherwise it goes on where it was.
+#[test]
+fn a_disk_in_use_is_frozen_only_when_it_is_ours_alone() {
+    for format in [Format::Vhdx, Format::Vhd] {
+        let folder = quick_folder();
+        let path = |name: &str| folder.path().join(format!("{name}.{format}"));
+        make(&path("now"));
+        let disk = SharedDisk::new(ChainMut::open(&path("now"), &OpenOptions::new()).unwrap());
+        let mut content = Model::default();
+        let mut refuse = |why: &str, number: u8| {
+            disk.write_at(&[number; 4096], u64::from(number) << 20).unwrap();
+            content.fill(u64::from(number) << 20, 4096, number);
+            let refused = disk.go_on_in(&path("next"), &Guard::new());
+            assert!(matches!(refused, Err(Error::Refused(..))), "{why}: {refused:?}");
+            assert!(!path("next").exists(), "{why}");
+            let mode = std::fs::metadata(path("now")).unwrap().permissions();
+            assert!(!mode.readonly(), "{why}: it is frozen");
+        };
+        let other = std::fs::File::options().write(true).open(path("now")).unwrap();
+        refuse("another handle", 1);
+        drop(other);
+        std::fs::hard_link(path("now"), path("alias")).unwrap();
+        refuse("a second name", 2);
+        std::fs::remove_file(path("alias")).unwrap();
+        // The same content, as far as its identity tells, and then another.
+        std::fs::copy(path("now"), path("copy")).unwrap();
+        std::fs::rename(path("now"), path("aside")).unwrap();
+        std::fs::rename(path("copy"), path("now")).unwrap();
+        refuse("a copy in its place", 3);
+        std::fs::rename(path("aside"), path("now")).unwrap();
+        let companion = folder.path().join(format!("now.{format}.zsap.json"));
+        std::fs::create_dir(&companion).unwrap();
+        refuse("no record", 4);
+        std::fs::remove_dir(&companion).unwrap();
+        std::fs::write(path("next"), "taken").unwrap();
+        assert!(disk.go_on_in(&path("next"), &Guard::new()).is_err());
+        std::fs::remove_file(path("next")).unwrap();
+        disk.go_on_in(&path("next"), &Guard::new()).unwrap();
+        disk.write_at(&[9; 4096], 0).unwrap();
+        content.fill(0, 4096, 9);
+        disk.close().unwrap();
+        content.assert_same(&Chain::open(&path("next"), &OpenOptions::new()).unwrap());
+    }
 }

@@ -169,7 +169,7 @@ impl Opened {
                 }
             }
         };
-        let export = Arc::new(Export::new(name, description, backing));
+        let export = Arc::new(Export::new(name, description, backing).with_image(path)?);
         Ok(Self { catalogue: Arc::new(vec![export]), disk })
     }
 

@@ -193,7 +193,8 @@ fn an_image_in_use_is_refused_with_its_user() {
     std::fs::write(scene.path("big.bin"), vec![7; 60 << 20]).unwrap();
     let mut writer = scene.start("bytes write records.vhdx --at 0 -i big.bin --rate-limit 2M --wait 9");
     scene.wait_until_locked("records.vhdx");
-    let told = format!("records.vhdx is being used by process {} (zsap)", writer.id());
+    let words = "zsap bytes write records.vhdx --at 0 -i big.bin --rate-limit 2M --wait 9";
+    let told = format!("records.vhdx is being used by process {} ({words}), since 20", writer.id());
     scene.run("bytes write records.vhdx --at 0 -i seeds.txt").expect("in use", 4, "", &told);
     scene.run("show records.vhdx").expect("a look", 0, &format!("in use by process {}", writer.id()), "");
     let waiting = scene.start("copy records.vhdx late.raw --wait 20");

@@ -44,8 +44,10 @@ fn an_interrupted_merge_is_told_and_carried_on() {
         let merging = scene.start(&format!("merge {} --rate-limit 8M", name("now")));
         scene.wait_for_file("zsap.journal");
         std::thread::sleep(std::time::Duration::from_millis(300));
-        let now = format!("process {} (zsap) is at it now", merging.id());
-        scene.run("status").expect("status", 0, &now, "");
+        let words = format!("process {} (zsap merge {} --rate-limit 8M), since 20", merging.id(), name("now"));
+        let status = scene.run("status");
+        status.expect("status", 0, &words, "");
+        status.expect("status", 0, "is at it now", "");
         scene.interrupt(&merging);
         let output = merging.wait_with_output().unwrap();
         let told = String::from_utf8_lossy(&output.stderr).split_whitespace().collect::<Vec<_>>().join(" ");

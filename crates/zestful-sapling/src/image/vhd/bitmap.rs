@@ -3,7 +3,7 @@
 use super::layout::Layout;
 use crate::bytes::{fit_u32, in_units, index};
 use crate::error::Result;
-use crate::image::parts::{Parts, Taken};
+use crate::image::parts::Parts;
 use crate::storage::ReadAt;
 
 /// Bytes of bitmaps that are kept, those that changed included; one bitmap has 512 bytes as a rule, 512 KiB at most.
@@ -11,7 +11,7 @@ const MOST_KEPT: usize = 2 << 20;
 
 /// Bitmaps by the place where they stand in the file, read as they are needed.
 pub(super) struct Bitmaps {
-    parts: Parts,
+    pub(super) parts: Parts,
     /// Bytes of each.
     len: u64,
 }
@@ -44,31 +44,6 @@ impl Bitmaps {
     /// What the bitmap at a place holds now.
     pub(super) fn copy(&self, storage: &dyn ReadAt, place: u64) -> Result<Vec<u8>> {
         self.parts.with(storage, place, self.len, <[u8]>::to_vec)
-    }
-
-    /// The place is used for something else from now on.
-    pub(super) fn forget(&self, place: u64) {
-        self.parts.forget(place);
-    }
-
-    /// Bytes of the bitmaps that changed, or are in a commit.
-    pub(super) fn held(&self) -> usize {
-        self.parts.held()
-    }
-
-    /// A commit takes the changed bitmaps.
-    pub(super) fn take(&self) -> Vec<Taken> {
-        self.parts.take()
-    }
-
-    /// They have reached their places.
-    pub(super) fn settle(&self, taken: &[Taken]) {
-        self.parts.settle(taken);
-    }
-
-    /// They were not written, or not all of them.
-    pub(super) fn take_back(&self, taken: &[Taken]) {
-        self.parts.take_back(taken);
     }
 }
 

@@ -128,7 +128,7 @@ impl VhdMut {
         retired.retain(|(generation, place)| {
             let free = self.visitors.have_left(*generation) && self.storage.punch_hole(*place, shape.stride()).is_ok();
             if free {
-                self.bitmaps.forget(*place);
+                self.bitmaps.parts.forget(*place);
                 space.release(*place, shape);
             }
             !free

@@ -115,14 +115,14 @@ impl VhdMut {
         }
         if let Err(error) = self.write_batch(&batch) {
             self.unsynced.store(true, Ordering::Release);
-            self.bitmaps.take_back(&batch.bitmaps);
+            self.bitmaps.parts.take_back(&batch.bitmaps);
             let mut turn = self.turn();
             turn.new_places.extend(batch.new_places);
             turn.changed_table.extend(batch.changed_table);
             turn.released.extend(batch.released);
             return Err(error);
         }
-        self.bitmaps.settle(&batch.bitmaps);
+        self.bitmaps.parts.settle(&batch.bitmaps);
         let generation = self.visitors.turn_over();
         let mut turn = self.turn();
         turn.retired.extend(batch.released.into_iter().map(|place| (generation, place)));
@@ -144,7 +144,7 @@ impl VhdMut {
             Some((at, entries.flat_map(|entry| entry.to_be_bytes()).collect()))
         };
         Batch {
-            bitmaps: self.bitmaps.take(),
+            bitmaps: self.bitmaps.parts.take(),
             table: changed_table.iter().filter_map(sector).collect(),
             new_places: std::mem::take(&mut turn.new_places),
             changed_table,

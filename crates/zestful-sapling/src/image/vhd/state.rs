@@ -64,7 +64,7 @@ impl VhdMut {
     pub(super) fn turn_with_room(&self) -> Result<MutexGuard<'_, Turn>> {
         loop {
             let turn = self.turn();
-            if self.bitmaps.held() < MOST_CHANGED {
+            if self.bitmaps.parts.held() < MOST_CHANGED {
                 return Ok(turn);
             }
             drop(turn);

@@ -6,10 +6,10 @@
 use std::sync::Arc;
 
 use super::PAGE;
-use crate::bytes::{index, split, wide};
+use crate::bytes::index;
 use crate::error::Result;
 use crate::image::data_in;
-use crate::image::parts::{Parts, Taken};
+use crate::image::parts::Parts;
 use crate::storage::ReadAt;
 
 /// 1 MiB of pages, in each layer of a chain; a page of the table speaks of at least 512 MiB of disk.
@@ -17,7 +17,7 @@ const MOST_BYTES: usize = 1 << 20;
 
 pub(super) struct Pages {
     view: Arc<dyn ReadAt>,
-    parts: Parts,
+    pub(super) parts: Parts,
 }
 
 impl Pages {
@@ -47,25 +47,5 @@ impl Pages {
         let nearest = self.parts.first_held(page).map_or(u64::MAX, |held| held.saturating_sub(at));
         let hole = data_in(&*self.view, at, u64::MAX)?.start.saturating_sub(at);
         Ok(hole.min(nearest))
-    }
-
-    /// How many pages are changed, or in a commit.
-    pub(super) fn held(&self) -> usize {
-        index(split(wide(self.parts.held()), PAGE).0)
-    }
-
-    /// A commit takes the changed pages, by their place in the file.
-    pub(super) fn take(&self) -> Vec<Taken> {
-        self.parts.take()
-    }
-
-    /// They have reached their places.
-    pub(super) fn settle(&self, taken: &[Taken]) {
-        self.parts.settle(taken);
-    }
-
-    /// They were not written.
-    pub(super) fn take_back(&self, taken: &[Taken]) {
-        self.parts.take_back(taken);
     }
 }

@@ -178,6 +178,10 @@ impl ReadAt for Replayed {
         Ok(())
     }
 
+    fn stands_at(&self, path: &Path) -> Result<bool> {
+        self.inner.stands_at(path)
+    }
+
     fn read_at_once(&self, _: &mut [u8], _: u64) -> Result<bool> {
         Ok(false)
     }

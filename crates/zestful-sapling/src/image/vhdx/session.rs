@@ -105,7 +105,7 @@ impl VhdxMut {
         // From here on others may change pages again: what is taken is what one moment held.
         let (pages, released, end) = {
             let mut turn = self.turn();
-            (self.table.pages.take(), std::mem::take(&mut turn.released), turn.space.end())
+            (self.table.pages.parts.take(), std::mem::take(&mut turn.released), turn.space.end())
         };
         let unsynced = self.unsynced.swap(false, Ordering::AcqRel);
         let mut append = || {
@@ -119,7 +119,7 @@ impl VhdxMut {
         };
         if let Err(error) = append() {
             self.unsynced.store(true, Ordering::Release);
-            self.table.pages.take_back(&pages);
+            self.table.pages.parts.take_back(&pages);
             self.turn().released.extend(released);
             return Err(error);
         }
@@ -139,7 +139,7 @@ impl VhdxMut {
         for (at, page) in unplaced.iter() {
             self.storage.write_at(page, *at)?;
         }
-        self.table.pages.settle(unplaced);
+        self.table.pages.parts.settle(unplaced);
         unplaced.clear();
         Ok(())
     }

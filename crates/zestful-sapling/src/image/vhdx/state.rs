@@ -5,11 +5,13 @@
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard};
 
+use super::PAGE;
 use super::header::Header;
 use super::log_writer::{LogWriter, MOST_PAGES_IN_ENTRY};
 use super::region::Region;
 use super::space::SpaceMap;
 use super::table::Table;
+use crate::bytes::index;
 use crate::error::Result;
 use crate::finding::Finding;
 use crate::image::commits::Commits;
@@ -21,6 +23,8 @@ use crate::storage::Latched;
 /// Pages that one step on one block may change: the bits of a block of 256 MiB, its entry, its bitmap's entry, and
 /// the ends of runs that are not aligned to pages.
 const MOST_PAGES_IN_STEP: usize = 20;
+/// Bytes of changed pages after which a commit comes first.
+const MOST_HELD: usize = (MOST_PAGES_IN_ENTRY - MOST_PAGES_IN_STEP) * index(PAGE);
 
 /// A VHDX image, open for writing.
 ///
@@ -79,7 +83,7 @@ impl VhdxMut {
     pub(super) fn turn_with_room(&self) -> Result<MutexGuard<'_, Turn>> {
         loop {
             let turn = self.turn();
-            if self.table.pages.held() <= MOST_PAGES_IN_ENTRY - MOST_PAGES_IN_STEP {
+            if self.table.pages.parts.held() <= MOST_HELD {
                 return Ok(turn);
             }
             drop(turn);

@@ -9,7 +9,7 @@ use crate::error::{Error, Result};
 use crate::family::{Guard, record_children};
 use crate::image::{Image, ImageMut, format_of_name, is_single_file, open_image_mut};
 use crate::sidecar::{ChildrenChange, Companion, refuse_under_way};
-use crate::storage::{FileStorage, StagedFile, mark_read_only, remove, unmark_read_only};
+use crate::storage::{FileStorage, StagedFile, mark_read_only, remove, swapped, unmark_read_only};
 
 impl SharedDisk {
     /// Freezes the current image, between two requests and after a flush, and goes on in a new differencing image at
@@ -23,7 +23,8 @@ impl SharedDisk {
     ///
     /// # Errors
     /// `Usage` when the image is raw, which has no identity, stands on a device, or the child's name does not fit its
-    /// format; `Refused` when something stands at `child`, or the child cannot be recorded; `Io`. The disk then goes on
+    /// format; `Refused` when something stands at `child`, another program has the image open for writing, it has a
+    /// second name or another file stands in its place, or the child cannot be recorded; `Io`. The disk then goes on
     /// in the image that it had. Only when the lock of the frozen image is lost to somebody who keeps it is the change
     /// done and an error returned all the same.
     pub fn go_on_in(&self, child: &Path, guard: &Guard) -> Result<()> {
@@ -41,6 +42,12 @@ fn grow(frozen: &dyn Image, child: &Path, guard: &Guard) -> Result<Box<dyn Image
         ));
     }
     refuse_under_way(base)?;
+    guard.refuse_hard_links(base)?;
+    // Another program would go on writing into what is frozen.
+    guard.refuse_writers([base])?;
+    if !frozen.storage().stands_at(base)? {
+        return Err(swapped(base));
+    }
     let blank = BlankChild::new(info.format, info, record_of(child, base, info, false)?, None)?;
     let staged = StagedFile::create(child)?;
     blank.create_in(&*staged.storage())?;
