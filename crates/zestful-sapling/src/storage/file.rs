@@ -37,6 +37,7 @@ pub(super) fn is_ours(number: RawFd) -> bool {
 
 impl Drop for FileStorage {
     fn drop(&mut self) {
+        lock::release(&self.file);
         OURS.lock().unwrap_or_else(PoisonError::into_inner).remove(&self.file.as_raw_fd());
     }
 }

@@ -39,6 +39,13 @@ pub(super) fn shared_at_last(file: &File, path: &Path) -> Result<()> {
     }
 }
 
+/// Lets go of a lock now. Closing the file is not enough: a program that another thread starts at this moment has a copy
+/// of every open file until it runs, and a lock lasts as long as the last copy.
+pub(super) fn release(file: &File) {
+    // A host that refuses has no locks, or lets go with the last copy.
+    _ = file.unlock();
+}
+
 fn settle(
     patient: bool,
     take: impl Fn() -> std::result::Result<(), TryLockError>,
@@ -79,7 +86,10 @@ pub fn user_of(path: &Path) -> Result<Option<Holder>> {
     let file = File::open(path).map_err(|e| Error::io("open", path, e))?;
     match file.try_lock_shared() {
         Err(TryLockError::WouldBlock) => Ok(Some(holder_of(&file).unwrap_or_else(somebody))),
-        _ => server_of(path),
+        _ => {
+            release(&file);
+            server_of(path)
+        }
     }
 }
 

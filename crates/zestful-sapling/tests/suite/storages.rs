@@ -1,6 +1,7 @@
 //! One battery for every storage.
 
 use jiff::Timestamp;
+use rustix::process::{PidfdFlags, PidfdGetfdFlags, getpid, pidfd_getfd, pidfd_open};
 use zestful_sapling::Error;
 use zestful_sapling::error::{Hold, Refusal};
 use zestful_sapling::storage::testing::FaultStorage;
@@ -78,6 +79,27 @@ fn one_writer_or_many_readers_and_who_it_is() {
     drop(writer);
     assert_eq!(in_use(Access::Write), None);
     assert!(FileStorage::open(folder.path(), Access::Read).is_err(), "a folder is no image");
+}
+
+/// A program that another thread starts has copies of all open files, until it runs.
+#[test]
+fn a_lock_ends_with_its_handle_whatever_copies_there_are() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = std::fs::canonicalize(folder.path()).unwrap().join("fen-base.raw");
+    std::fs::write(&path, [0; 512]).unwrap();
+    let ourselves = pidfd_open(getpid(), PidfdFlags::empty()).unwrap();
+    for access in [Access::Read, Access::Write] {
+        let storage = FileStorage::open(&path, access).unwrap();
+        let number = std::fs::read_dir("/proc/self/fd").unwrap().flatten().find_map(|open| {
+            let is_it = std::fs::read_link(open.path()).is_ok_and(|name| name == path);
+            open.file_name().to_str().filter(|_| is_it)?.parse().ok()
+        });
+        let copy = pidfd_getfd(&ourselves, number.unwrap(), PidfdGetfdFlags::empty()).unwrap();
+        assert!(FileStorage::open(&path, Access::Write).is_err(), "{access:?}");
+        drop(storage);
+        FileStorage::open(&path, Access::Write).unwrap();
+        drop(copy);
+    }
 }
 
 #[test]
