@@ -4,13 +4,13 @@ use std::os::unix::fs::{FileExt, MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use zestful_sapling::chain::{Chain, ChainMut, OpenOptions, SharedDisk};
+use zestful_sapling::chain::{Chain, ChainMut, Disk, OpenOptions, SharedDisk};
 use zestful_sapling::error::{Error, Refusal};
 use zestful_sapling::family::{Guard, Override};
 use zestful_sapling::image::{Format, ParentRecord, open_image_mut};
 use zestful_sapling::ops::{Direction, Merge, MoveImage, Operation, PinImage, Planned, Relink, Transplant};
 use zestful_sapling::progress::Progress;
-use zestful_sapling::storage::testing::HostRecorder;
+use zestful_sapling::storage::testing::{Fault, HostRecorder};
 use zestful_sapling::storage::{Access, FileStorage, ReadAt, Storage};
 
 use crate::acts::{Act, Stage};
@@ -259,6 +259,12 @@ fn a_disk_in_use_is_frozen_only_when_it_is_ours_alone() {
         std::fs::create_dir(&companion).unwrap();
         refuse("no record", 4);
         std::fs::remove_dir(&companion).unwrap();
+        // Another host, with which there are no locks, has begun something.
+        let journal = folder.path().join(format!("now.{format}.zsap.journal"));
+        std::fs::write(&journal, "begun").unwrap();
+        let refused = disk.go_on_in(&path("next"), &Guard::new());
+        assert!(matches!(refused, Err(Error::Damaged(_))) && !path("next").exists(), "{refused:?}");
+        std::fs::remove_file(journal).unwrap();
         std::fs::write(path("next"), "taken").unwrap();
         assert!(disk.go_on_in(&path("next"), &Guard::new()).is_err());
         std::fs::remove_file(path("next")).unwrap();
@@ -267,5 +273,45 @@ fn a_disk_in_use_is_frozen_only_when_it_is_ours_alone() {
         content.fill(0, 4096, 9);
         disk.close().unwrap();
         content.assert_same(&Chain::open(&path("next"), &OpenOptions::new()).unwrap());
+    }
+}
+
+/// Each change on the host fails once: the disk goes on where it was, and may be frozen later.
+#[test]
+fn a_freeze_that_fails_leaves_a_disk_that_goes_on() {
+    for format in [Format::Vhdx, Format::Vhd] {
+        let folder = quick_folder();
+        let root = folder.path().canonicalize().unwrap();
+        let path = |name: &str| root.join(format!("{name}.{format}"));
+        make(&path("now"));
+        let recorder = HostRecorder::start(&root).unwrap();
+        let (mut at, mut taken_back) = (0, 0);
+        loop {
+            recorder.rewind().unwrap();
+            let disk = SharedDisk::new(ChainMut::open(&path("now"), &OpenOptions::new()).unwrap());
+            disk.write_at(&[1; 4096], 0).unwrap();
+            disk.flush().unwrap();
+            recorder.fail_once(recorder.asked() + at, Fault::Error(5));
+            let frozen = disk.go_on_in(&path("next"), &Guard::new());
+            let when = format!("{format}, change {at}: {frozen:?}");
+            if frozen.is_err() && !path("next").exists() {
+                taken_back += 1;
+                assert!(!std::fs::metadata(path("now")).unwrap().permissions().readonly(), "{when}: it is frozen");
+                // After a sync of the image itself that failed, it takes nothing more.
+                if disk.write_at(&[1; 4096], 0).is_ok() {
+                    disk.go_on_in(&path("next"), &Guard::new()).unwrap_or_else(|error| panic!("{when}, then {error}"));
+                }
+            }
+            drop(disk);
+            let name = if path("next").exists() { "next" } else { "now" };
+            let mut found = [0; 4096];
+            Chain::open(&path(name), &OpenOptions::new()).unwrap().read_at(&mut found, 0).unwrap();
+            assert!(found == [1; 4096], "{when}");
+            if frozen.is_ok() && at > 20 {
+                break;
+            }
+            at += 1;
+        }
+        assert!(taken_back > 5, "{taken_back}");
     }
 }
