@@ -24,6 +24,7 @@ mod model;
 mod names;
 mod new_disks;
 mod operations;
+mod partitions;
 mod pins;
 mod problems;
 mod shared;
