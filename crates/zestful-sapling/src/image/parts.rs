@@ -203,3 +203,62 @@ impl Cache {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::path::Path;
+    use std::sync::atomic::{AtomicBool, Ordering};
+
+    use super::*;
+    use crate::storage::{MemoryStorage, Storage};
+
+    const LEN: u64 = 16;
+
+    /// A disk that is slow once: while it reads, somebody else changes what is read, and a commit takes that away.
+    struct Slow<'a> {
+        storage: MemoryStorage,
+        parts: &'a Parts,
+        change: fn(&Parts, &MemoryStorage),
+        is_over: AtomicBool,
+    }
+
+    impl ReadAt for Slow<'_> {
+        fn path(&self) -> &Path {
+            self.storage.path()
+        }
+        fn len(&self) -> Result<u64> {
+            self.storage.len()
+        }
+        fn read_at(&self, buffer: &mut [u8], offset: u64) -> Result<()> {
+            self.storage.read_at(buffer, offset)?;
+            if !self.is_over.swap(true, Ordering::Relaxed) {
+                (self.change)(self.parts, &self.storage);
+            }
+            Ok(())
+        }
+    }
+
+    #[test]
+    fn what_changed_while_it_was_read_is_read_again() {
+        let changed = |parts: &Parts, storage: &MemoryStorage| {
+            parts.change(storage, 0, LEN, |bytes| bytes.fill(2)).unwrap();
+            let taken = parts.take();
+            storage.write_at(&taken[0].1, 0).unwrap();
+            parts.settle(&taken);
+            // Another part takes its room.
+            parts.with(storage, LEN, LEN, |_| ()).unwrap();
+            assert!(!parts.is_kept(0));
+        };
+        let replaced = |parts: &Parts, storage: &MemoryStorage| {
+            parts.forget(0);
+            storage.write_at(&[2; LEN as usize], 0).unwrap();
+        };
+        for change in [changed as fn(&Parts, &MemoryStorage), replaced] {
+            let parts = Parts::new(LEN as usize);
+            let storage = MemoryStorage::new();
+            storage.write_at(&[1; 2 * LEN as usize], 0).unwrap();
+            let slow = Slow { storage, parts: &parts, change, is_over: AtomicBool::new(false) };
+            assert_eq!(parts.with(&slow, 0, LEN, <[u8]>::to_vec).unwrap(), [2; LEN as usize]);
+        }
+    }
+}

@@ -13,6 +13,7 @@ use zestful_sapling::ops::{
     Derive, Diff, FreshIdentity, Merge, Operation, PinImage, Planned, ReadBytes, Transplant, WriteBytes,
 };
 use zestful_sapling::progress::Progress;
+use zestful_sapling::storage::testing::FaultStorage;
 use zestful_sapling::storage::{MemoryStorage, ReadAt, Storage};
 
 use crate::family_model::{derive, make, write};
@@ -190,6 +191,32 @@ fn a_vhd_does_not_grow_without_end() {
 }
 
 /// A table whose sectors would tear in the middle of the disk's is read, and not written to.
+/// A host that runs full in the middle of a footer leaves a file that ends with the one before.
+#[test]
+fn a_vhd_that_cannot_grow_ends_with_its_footer() {
+    for one_in in 1..40 {
+        let layers = Layers::new(Shape::vhd(4 * MIB));
+        let storage = Arc::new(FaultStorage::new((*layers.storages[0]).clone()));
+        let image = layers.shape.open_mut(storage.clone());
+        let ends_with_footer = || {
+            let len = storage.len().unwrap();
+            len % 512 == 0 && bytes(&*storage, len - 512, 8) == b"conectix"
+        };
+        // Each time there is room for some others of the changes that a block needs.
+        storage.set_no_room(Some(one_in));
+        for block in 0..8 {
+            let full = image.write_at(&[1; 4096], block * MIB / 2);
+            assert!(ends_with_footer(), "{one_in}, block {block}: {full:?}");
+        }
+        storage.set_no_room(None);
+        image.write_at(&[2; 4096], 0).unwrap();
+        image.flush().unwrap();
+        drop(image);
+        assert!(ends_with_footer(), "{one_in}");
+        layers.shape.assert_valid(storage, true);
+    }
+}
+
 #[test]
 fn a_vhd_table_out_of_alignment_is_only_read() {
     let storage = Arc::new(MemoryStorage::new());

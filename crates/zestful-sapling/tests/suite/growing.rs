@@ -8,7 +8,7 @@ use zestful_sapling::finding::Finding;
 use zestful_sapling::image::{Format, vhd, vhdx};
 use zestful_sapling::progress::Progress;
 use zestful_sapling::storage::testing::FaultStorage;
-use zestful_sapling::storage::{MemoryStorage, Storage};
+use zestful_sapling::storage::{MemoryStorage, ReadAt, Storage};
 
 use crate::crash::prepared;
 use crate::support::{MIB, Shape, UNIT};
@@ -57,6 +57,38 @@ fn what_was_there_stays_and_what_is_new_is_zero() {
             assert_eq!(disk.virtual_size(), size);
             model.assert_same(&disk);
         }
+    }
+}
+
+/// Bytes behind the end of the disk in its last block, and an entry of the table behind the last one that counts.
+#[test]
+fn what_other_programs_left_behind_the_end_is_zero() {
+    let behind = 12 * 4096;
+    for shape in [Shape::plain(4 * MIB - behind), Shape::vhd(4 * MIB - behind)] {
+        let (layers, mut model) = prepared(shape, false);
+        let disk = layers.open();
+        let end = layers.shape.virtual_size;
+        disk.write_at(&[7; 8192], end - 8192).unwrap();
+        model.fill(end - 8192, 8192, 7);
+        disk.close().unwrap();
+        let storage = layers.storages.last().unwrap();
+        let mut bytes = vec![0; storage.len().unwrap() as usize];
+        storage.read_at(&mut bytes, 0).unwrap();
+        let found = bytes.windows(8192).position(|window| window == [7; 8192]).unwrap() as u64;
+        storage.write_at(&vec![0xEE; behind as usize], found + 8192).unwrap();
+        if layers.shape.format == Format::Vhdx {
+            let block = found + 8192 + behind - MIB;
+            // Fully present, at that place.
+            let entry = (block | 6).to_le_bytes();
+            // The log, before the table, has had it too.
+            let at = bytes.windows(8).rposition(|window| window == entry).unwrap();
+            storage.write_at(&entry, at as u64 + 8).unwrap();
+        }
+        let mut disk = layers.open();
+        disk.grow(6 * MIB).unwrap();
+        model.assert_same(&disk);
+        disk.close().unwrap();
+        layers.shape.assert_valid(storage.clone(), false);
     }
 }
 

@@ -235,7 +235,10 @@ fn a_disk_in_use_is_frozen_only_when_it_is_ours_alone() {
         let disk = SharedDisk::new(ChainMut::open(&path("now"), &OpenOptions::new()).unwrap());
         let mut content = Model::default();
         let mut refuse = |why: &str, number: u8| {
+            let tidy = disk.info().data_identity;
             disk.write_at(&[number; 4096], u64::from(number) << 20).unwrap();
+            // It was tidy, and somebody may have grown something from it.
+            assert_ne!(disk.info().data_identity, tidy, "{why}: the identity is the old one");
             content.fill(u64::from(number) << 20, 4096, number);
             let refused = disk.go_on_in(&path("next"), &Guard::new());
             assert!(matches!(refused, Err(Error::Refused(..))), "{why}: {refused:?}");

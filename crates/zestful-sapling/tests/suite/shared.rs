@@ -375,6 +375,33 @@ fn a_disk_goes_on_in_a_child_under_those_who_use_it() {
     }
 }
 
+/// What was remembered of the layers below says nothing of the one that was frozen after.
+#[test]
+fn what_is_remembered_of_layers_knows_the_one_that_is_new() {
+    for ending in ["vhdx", "vhd"] {
+        let folder = tempfile::tempdir().unwrap();
+        let path = |number: usize| -> PathBuf { folder.path().join(format!("germination-0{number}.{ending}")) };
+        perform(Make::new(path(1), 6 * MIB).with_image(NewImage::default().with_block_size(2 * MIB))).unwrap();
+        let disk = SharedDisk::new(ChainMut::open(&path(1), &OpenOptions::new()).unwrap());
+        let mut model = Model::default();
+        for number in 2..8u8 {
+            let at = u64::from(number) * 3 * UNIT;
+            disk.write_at(&[number; UNIT as usize], at).unwrap();
+            model.fill(at, UNIT, number);
+            disk.go_on_in(&path(usize::from(number)), &Guard::new()).unwrap();
+            // All of it is asked of the layers below, and remembered.
+            let mut found = vec![0; 6 * MIB as usize];
+            disk.read_at(&mut found, 0).unwrap();
+            for written in 2..=number {
+                let found = &found[usize::from(written) * 3 * UNIT as usize..][..UNIT as usize];
+                assert!(found.iter().all(|byte| *byte == written), "{ending}: {written} after {number}");
+            }
+        }
+        disk.close().unwrap();
+        model.assert_same(&Chain::open(&path(7), &OpenOptions::new()).unwrap());
+    }
+}
+
 /// Four threads write parts of one sector all the time: none of them takes away what another wrote.
 #[test]
 fn parts_of_one_sector_are_nobody_elses() {

@@ -81,8 +81,8 @@ impl FaultStorage {
         self
     }
 
-    /// From now on one change in so many, syncs left out, finds no room on the host and is not made; with `None` there
-    /// is room again.
+    /// From now on one change in so many, syncs left out, finds no room on the host and is not made, or a write only in
+    /// part; with `None` there is room again.
     pub fn set_no_room(&self, one_in: Option<usize>) {
         self.lock().no_room = one_in.map(|one_in| (one_in, Random::new(one_in as u64)));
     }
@@ -161,12 +161,20 @@ impl FaultStorage {
         if operation == FileChange::Sync && self.lock().slow_syncs {
             std::thread::sleep(Duration::from_millis(2));
         }
+        let len = self.now.len()?;
         let mut state = self.lock();
+        // A shorter file takes no room.
+        let takes_room = !matches!(operation, FileChange::SetLen(shorter) if shorter <= len);
         if operation != FileChange::Sync
+            && takes_room
             && let Some((one_in, random)) = &mut state.no_room
             && random.below(*one_in) == 0
         {
-            return Err(Error::io("change", self.path(), io::ErrorKind::StorageFull.into()));
+            let part = operation.cut_short(random, len);
+            let full = Error::io("change", self.path(), io::ErrorKind::StorageFull.into());
+            part.iter().try_for_each(|part| apply(&self.now, part))?;
+            state.operations.extend(part);
+            return Err(full);
         }
         if state.fail_from.is_some_and(|from| state.operations.len() >= from) {
             let full = io::Error::from(io::ErrorKind::StorageFull);
@@ -186,6 +194,17 @@ impl FaultStorage {
         apply(&self.now, &operation)?;
         state.operations.push(operation);
         Ok(())
+    }
+}
+
+impl FileChange {
+    /// What a host without room has done of a write before it says so: inside the file whole sectors, behind its end any
+    /// part.
+    fn cut_short(&self, random: &mut Random, len: u64) -> Option<Self> {
+        let Self::Write(offset, bytes) = self else { return None };
+        let part = random.below(bytes.len().max(1));
+        let part = if *offset < len { part / SECTOR * SECTOR } else { part };
+        (part > 0).then(|| Self::Write(*offset, bytes[..part].to_vec()))
     }
 }
 
