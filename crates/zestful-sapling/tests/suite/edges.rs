@@ -200,7 +200,7 @@ fn a_vhd_that_cannot_grow_ends_with_its_footer() {
         let image = layers.shape.open_mut(storage.clone());
         let ends_with_footer = || {
             let len = storage.len().unwrap();
-            len % 512 == 0 && bytes(&*storage, len - 512, 8) == b"conectix"
+            len.is_multiple_of(512) && bytes(&*storage, len - 512, 8) == b"conectix"
         };
         // Each time there is room for some others of the changes that a block needs.
         storage.set_no_room(Some(one_in));

@@ -151,8 +151,9 @@ fn what_cannot_be_is_left_out_and_said() {
         put_entry(&mut content, 0, 0, 0x83, 64, 64);
         content
     };
-    // (what, the disk, partitions, problems)
-    let cases: Vec<(&str, Vec<u8>, Vec<(u32, u64, u64)>, Vec<P>)> = vec![
+    // What, the disk, its partitions, its problems.
+    type Case = (&'static str, Vec<u8>, Vec<(u32, u64, u64)>, Vec<PartitionProblem>);
+    let cases: Vec<Case> = vec![
         ("nothing", vec![0; 1 << 20], vec![], vec![]),
         (
             "overlap",
