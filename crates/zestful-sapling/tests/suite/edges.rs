@@ -217,6 +217,35 @@ fn a_vhd_that_cannot_grow_ends_with_its_footer() {
     }
 }
 
+/// What a commit without room could not do the next one does: new blocks are named, and space that was given back is
+/// free.
+#[test]
+fn a_commit_that_found_no_room_is_made_up_for() {
+    for shape in [Shape::plain(16 * MIB), Shape::vhd(16 * MIB)] {
+        let layers = Layers::new(shape);
+        let storage = Arc::new(FaultStorage::new((*layers.storages[0]).clone()));
+        let image = layers.shape.open_mut(storage.clone());
+        image.write_at(&vec![1; 4 * MIB as usize], 0).unwrap();
+        image.flush().unwrap();
+        let before = storage.allocated().unwrap();
+        image.write_at(&[2; 8192], 8 * MIB).unwrap();
+        image.zero_at(0, 4 * MIB).unwrap();
+        storage.set_no_room(Some(1));
+        assert!(image.flush().is_err());
+        storage.set_no_room(None);
+        image.flush().unwrap();
+        let saved = before.saturating_sub(storage.allocated().unwrap());
+        assert!(saved > 3 * MIB, "{}: {saved}", layers.shape.format);
+        // As a loss of power would leave it.
+        let after = Arc::new(MemoryStorage::new());
+        after.write_at(&bytes(&*storage, 0, storage.len().unwrap() as usize), 0).unwrap();
+        let after = ChainMut::from_parts(layers.shape.open_mut(after), Vec::new());
+        let mut found = vec![9; 8192];
+        after.read_at(&mut found, 8 * MIB).unwrap();
+        assert!(found == [2; 8192]);
+    }
+}
+
 #[test]
 fn a_vhd_table_out_of_alignment_is_only_read() {
     let storage = Arc::new(MemoryStorage::new());
