@@ -270,11 +270,11 @@ proptest! {
         thread_local! {
             static TABLES: Vec<(u32, Vec<u8>)> = {
                 let mut logical = vec![0; 4 << 20];
-                for (at, slot, kind, start, count) in
-                    [(0, 0, 0x83, 64, 64), (0, 1, 5, 200, 2000), (200, 0, 7, 1, 9), (200, 1, 5, 100, 20), (300, 0, 7, 1, 9)]
-                {
-                    put_entry(&mut logical, at, slot, kind, start, count);
-                }
+                put_entry(&mut logical, 0, 0, 0x83, 64, 64);
+                put_entry(&mut logical, 0, 1, 5, 200, 2000);
+                put_entry(&mut logical, 200, 0, 7, 1, 9);
+                put_entry(&mut logical, 200, 1, 5, 100, 20);
+                put_entry(&mut logical, 300, 0, 7, 1, 9);
                 vec![
                     (512, gpt_table(512, 4 * MIB, &[(64, 100), (1024, 512)])),
                     (4096, gpt_table(4096, 4 * MIB, &[(64, 100), (512, 100)])),

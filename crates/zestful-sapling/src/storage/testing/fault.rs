@@ -198,8 +198,8 @@ impl FaultStorage {
 }
 
 impl FileChange {
-    /// What a host without room has done of a write before it says so: inside the file whole sectors, behind its end any
-    /// part.
+    /// What a host without room has done of a write before it says so: inside the file whole sectors, behind its end
+    /// any part.
     fn cut_short(&self, random: &mut Random, len: u64) -> Option<Self> {
         let Self::Write(offset, bytes) = self else { return None };
         let part = random.below(bytes.len().max(1));
