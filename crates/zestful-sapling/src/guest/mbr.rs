@@ -1,7 +1,7 @@
 //! Partition tables in the first sector, with lists of logical partitions.
 //!
-//! They are read here: the crate that reads them gives a table up as a whole at the first entry that is wrong, where the
-//! others are wanted, and rests on one that nobody keeps any more.
+//! They are read here: the crate that reads them gives a table up as a whole at the first entry that is wrong, where
+//! the others are wanted, and rests on one that nobody keeps any more.
 
 use super::partition::{Partition, PartitionKind, PartitionProblem, Partitions, View, in_bytes};
 use super::table::PartitionTable;

@@ -127,8 +127,8 @@ pub enum PartitionProblem {
     },
     /// It was written for a disk of other sectors.
     #[error(
-        "the GPT counts in sectors of {found} bytes and the disk has sectors of {expected}: it was written to something \
-         else than this disk, such as a copy or a file that shows it with other sectors"
+        "the GPT counts in sectors of {found} bytes and the disk has sectors of {expected}: it was written to \
+         something else than this disk, such as a copy or a file that shows it with other sectors"
     )]
     OtherSectors {
         /// Bytes of the sectors that the table counts in.

@@ -1,8 +1,8 @@
 //! Where the partitions of a disk lie.
 //!
 //! What a table says is judged before anybody uses it: an entry that overlaps another, or lies outside of the disk, is
-//! left out, and why is said. Numbers are those that hosts give: the entry of a GPT, 1 to 4 in an MBR, and from 5 on for
-//! logical partitions.
+//! left out, and why is said. Numbers are those that hosts give: the entry of a GPT, 1 to 4 in an MBR, and from 5 on
+//! for logical partitions.
 
 use super::partition::{Partition, PartitionProblem, Partitions, View};
 use super::table::{PartitionTable, find};

@@ -39,8 +39,8 @@ pub(super) fn shared_at_last(file: &File, path: &Path) -> Result<()> {
     }
 }
 
-/// Lets go of a lock now. Closing the file is not enough: a program that another thread starts at this moment has a copy
-/// of every open file until it runs, and a lock lasts as long as the last copy.
+/// Lets go of a lock now. Closing the file is not enough: a program that another thread starts at this moment has a
+/// copy of every open file until it runs, and a lock lasts as long as the last copy.
 pub(super) fn release(file: &File) {
     // A host that refuses has no locks, or lets go with the last copy.
     _ = file.unlock();
