@@ -1,9 +1,9 @@
-//! What can go wrong before anybody is served.
+//! What can go wrong before anybody has the disk, and at its end.
 
 use std::io;
 use std::path::{Path, PathBuf};
 
-/// Why a server cannot begin.
+/// Why a disk cannot be attached, or not go on to be.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum AttachError {
@@ -29,6 +29,34 @@ pub enum AttachError {
         /// What is wrong with it.
         reason: String,
     },
+    /// A folder in which nothing can be shown.
+    #[error("{} {problem}", path.display())]
+    MountFolder {
+        /// The folder.
+        path: PathBuf,
+        /// What is wrong with it, and what to do.
+        problem: MountProblem,
+    },
+    /// The host has no files in user space, or gives them to root alone.
+    #[error(
+        "this host does not let the disk be shown as a file: {reason}; serve it instead, to a client of the \
+             network block device protocol"
+    )]
+    NoFuse {
+        /// Why, in words.
+        reason: String,
+    },
+    /// Another user made what should be ours.
+    #[error("{} belongs to user {owner}, so nothing there is trusted", path.display())]
+    NotOurs {
+        /// What it is.
+        path: PathBuf,
+        /// Whose it is.
+        owner: u32,
+    },
+    /// The disk itself.
+    #[error(transparent)]
+    Disk(#[from] zestful_sapling::Error),
     /// The host refuses.
     #[error("cannot {action}: {source}")]
     Io {
@@ -48,4 +76,25 @@ impl AttachError {
     pub(crate) fn certificate(path: &Path, reason: impl std::fmt::Display) -> Self {
         Self::Certificate { path: path.to_owned(), reason: reason.to_string() }
     }
+}
+
+/// What is wrong with a folder in which a disk is to be shown.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum MountProblem {
+    /// Nothing is there.
+    #[error("is not there; make the folder first")]
+    Missing,
+    /// Something else is there.
+    #[error("is no folder")]
+    NotAFolder,
+    /// What is in it would be hidden.
+    #[error("is not empty, and what is in it would be hidden; name an empty folder")]
+    NotEmpty,
+    /// What is mounted there would be hidden.
+    #[error("has something mounted on it already; name another folder")]
+    Mounted,
+    /// The process that showed something there is gone.
+    #[error("is the dead mount of a process that was killed; detach it first")]
+    Dead,
 }

@@ -2,6 +2,7 @@
 
 use schemars::JsonSchema;
 use serde::Serialize;
+use zestful_sapling::path_data::PathData;
 
 /// Something that happened.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
@@ -50,6 +51,32 @@ pub enum Event {
     TroubleOver {
         /// The name of the disk.
         export: String,
+    },
+    /// There is little room for what is written and will be forgotten.
+    LittleRoom {
+        /// Where it is kept.
+        folder: PathData,
+        /// What is left there, in bytes.
+        free: u64,
+    },
+    /// Somebody has written another partition table; the files stay those of the old one.
+    TableChanged {
+        /// The name of the disk.
+        export: String,
+        /// How many partitions the new one has.
+        partitions: usize,
+    },
+    /// The disk is larger now.
+    Grown {
+        /// Its size, in bytes.
+        size: u64,
+        /// Devices of this host that do not know it yet.
+        devices: Vec<String>,
+    },
+    /// It was told to end, and will when these have let go.
+    StillInUse {
+        /// Who uses it, and what would let go.
+        holders: Vec<String>,
     },
 }
 

@@ -1,16 +1,17 @@
 //! What is served: disks under names.
 
-use std::io;
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU8, Ordering};
 
+use zestful_sapling::Error;
 use zestful_sapling::chain::{Disk, DiskStatus, SharedDisk};
+use zestful_sapling::guest::{Partitions, partitions};
+use zestful_sapling::size::format_size;
 use zestful_sapling::storage::Attachment;
-use zestful_sapling::{Error, Refusal};
 
+use crate::code::{Code, code_of};
 use crate::event::Trouble;
-use crate::protocol::Code;
 
 /// How a disk is served.
 #[derive(Clone)]
@@ -71,7 +72,8 @@ impl Export {
         }
     }
 
-    pub(crate) fn logical_sector(&self) -> u32 {
+    /// Bytes of a sector that clients see.
+    pub fn logical_sector(&self) -> u32 {
         self.logical_sector
     }
 
@@ -104,6 +106,17 @@ impl Export {
         }
     }
 
+    /// The partitions that it has now.
+    ///
+    /// # Errors
+    /// As [`partitions`].
+    pub fn partitions(&self) -> Result<Partitions, Error> {
+        match &self.backing {
+            Backing::ReadOnly(disk) => partitions(&**disk),
+            Backing::Writable(disk) => disk.partitions(),
+        }
+    }
+
     pub(crate) fn flush(&self) -> Result<(), Error> {
         self.writable().map_or(Ok(()), SharedDisk::flush)
     }
@@ -131,20 +144,6 @@ pub(crate) enum RequestKind {
     Flush = 4,
 }
 
-/// What the protocol calls this error.
-pub(crate) fn code_of(error: &Error) -> Code {
-    match error {
-        Error::Usage(_) => Code::Invalid,
-        Error::Refused(Refusal::NoSpace { .. }, _) => Code::NoSpace,
-        Error::Io { source, .. } => match source.kind() {
-            io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded | io::ErrorKind::FileTooLarge => Code::NoSpace,
-            io::ErrorKind::PermissionDenied | io::ErrorKind::ReadOnlyFilesystem => Code::NotPermitted,
-            _ => Code::Io,
-        },
-        _ => Code::Io,
-    }
-}
-
 /// The disks of a server.
 pub trait Catalogue: Send + Sync {
     /// The names, each with what people read about it.
@@ -167,4 +166,12 @@ impl Catalogue for Vec<Arc<Export>> {
         let found = only.or_else(|| self.iter().find(|export| export.name == name));
         found.cloned().ok_or_else(|| format!("nothing is served under the name {name:?}"))
     }
+}
+
+/// What people read about a disk: its size, its format, how many layers it has.
+pub fn describe(disk: &dyn Disk) -> String {
+    let info = disk.info();
+    let layers = (0..).take_while(|number| disk.layer(*number).is_some()).count();
+    let layers = if layers == 1 { String::new() } else { format!(", {layers} layers") };
+    format!("{}, {} {}{layers}", format_size(info.virtual_size), info.format, info.kind)
 }

@@ -34,26 +34,27 @@
 //! several of one client may share a disk. A client that dies, floods, stalls or talks nonsense has no effect on
 //! others. Requests that fail are told the client with the protocol's number, and the operator once.
 
-mod client;
+mod code;
+mod control;
 mod error;
 mod event;
 mod export;
-mod folder;
-mod handshake;
-mod incoming;
-mod limits;
-mod link;
-mod protocol;
-mod server;
+mod front;
+mod fuse;
+mod nbd;
+mod opening;
+mod session;
 mod socket;
-mod tls;
-mod work;
 
-pub use error::AttachError;
+pub use control::{
+    Attached, AttachedState, ControlSocket, Description, DetachError, attachments, detach, runtime_folder,
+};
+pub use error::{AttachError, MountProblem};
 pub use event::Event;
-pub use export::{Backing, Catalogue, Export};
-pub use folder::{FolderCatalogue, describe};
-pub use limits::Limits;
-pub use server::{Listener, Server, Stopper};
+pub use export::{Backing, Catalogue, Export, describe};
+pub use front::{Ending, Front, InUse, Mode, Moved, Place};
+pub use fuse::Exposure;
+pub use nbd::{FolderCatalogue, Limits, Listener, Server, Stopper, Tls};
+pub use opening::{Opened, Opening, Room};
+pub use session::Session;
 pub use socket::UnixSocket;
-pub use tls::Tls;

@@ -8,6 +8,7 @@ use std::os::unix::net::{UnixListener, UnixStream};
 use std::path::{Path, PathBuf};
 
 use rustix::fs::{Gid, Mode, Uid, chmod, chown};
+use rustix::net::sockopt::socket_peercred;
 use rustix::net::{AddressFamily, SocketAddrUnix, SocketFlags, SocketType, bind, listen, socket_with};
 
 use crate::error::AttachError;
@@ -39,8 +40,7 @@ impl UnixSocket {
             }
             Ok(_) => match UnixStream::connect(path) {
                 Ok(answer) => {
-                    let holder = crate::link::Socket::Unix(answer).peer();
-                    return Err(AttachError::SocketInUse { path: path.to_owned(), holder });
+                    return Err(AttachError::SocketInUse { path: path.to_owned(), holder: peer_of(&answer) });
                 }
                 Err(error) if error.kind() == io::ErrorKind::ConnectionRefused => {
                     std::fs::remove_file(path).map_err(|e| failed("replace", e))?;
@@ -89,4 +89,13 @@ impl Drop for UnixSocket {
             _ = std::fs::remove_file(&self.path);
         }
     }
+}
+
+/// Who is at the other end, for people.
+pub(crate) fn peer_of(socket: &UnixStream) -> String {
+    let Ok(peer) = socket_peercred(socket) else { return "a process of this host".to_owned() };
+    let process = peer.pid.as_raw_nonzero();
+    let program = std::fs::read_to_string(format!("/proc/{process}/comm"));
+    let program = program.map(|name| format!(" ({})", name.trim())).unwrap_or_default();
+    format!("process {process}{program} of user {}", peer.uid.as_raw())
 }

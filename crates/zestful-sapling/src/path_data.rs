@@ -1,10 +1,11 @@
 //! Paths in plain data: where a file is, how it was named, and, where a name is no Unicode, its very bytes.
 
-use std::os::unix::ffi::OsStrExt;
+use std::ffi::OsString;
+use std::os::unix::ffi::{OsStrExt, OsStringExt};
 use std::path::{Path, PathBuf};
 
 use schemars::JsonSchema;
-use serde::{Serialize, Serializer};
+use serde::{Deserialize, Serialize, Serializer};
 
 /// A path as scripts read it: everything here that is written as plain data tells its paths so.
 ///
@@ -15,7 +16,7 @@ use serde::{Serialize, Serializer};
 /// assert_eq!(told["absolute"], "/srv/fen-base.vhdx");
 /// assert!(told["bytes"].is_null());
 /// ```
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[schemars(rename = "Path", description = "A path.")]
 pub struct PathData {
     /// From the root; links on the way stay. What is no Unicode in it is shown as `\u{FFFD}`.
@@ -35,6 +36,16 @@ impl From<&Path> for PathData {
             bytes: absolute.to_str().is_none().then(hex),
             absolute: absolute.to_string_lossy().into_owned(),
         }
+    }
+}
+
+impl PathData {
+    /// The absolute path, as the host knows it.
+    pub fn to_path(&self) -> PathBuf {
+        let byte = |at: usize| u8::from_str_radix(self.bytes.as_ref()?.get(at..at + 2)?, 16).ok();
+        let bytes: Option<Vec<u8>> =
+            self.bytes.as_ref().and_then(|digits| (0..digits.len()).step_by(2).map(byte).collect());
+        bytes.map_or_else(|| PathBuf::from(&self.absolute), |bytes| PathBuf::from(OsString::from_vec(bytes)))
     }
 }
 

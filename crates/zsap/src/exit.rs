@@ -4,7 +4,7 @@ use std::process::ExitCode;
 
 use zestful_sapling::Error;
 use zestful_sapling::family::Health;
-use zestful_sapling_attach::AttachError;
+use zestful_sapling_attach::{AttachError, DetachError};
 
 use crate::advice;
 use crate::console::{Console, print_error};
@@ -37,6 +37,8 @@ pub(crate) enum Failure {
     Output(std::io::Error),
     /// A server could not begin.
     Attach(AttachError),
+    /// What was to be detached is not.
+    Detach(DetachError),
     /// It would lay open what is to be kept; the message says what to do.
     Unsafe(String),
     /// Another process of ours has told why, and ended with this status.
@@ -46,6 +48,12 @@ pub(crate) enum Failure {
 impl From<AttachError> for Failure {
     fn from(error: AttachError) -> Self {
         Self::Attach(error)
+    }
+}
+
+impl From<DetachError> for Failure {
+    fn from(error: DetachError) -> Self {
+        Self::Detach(error)
     }
 }
 
@@ -97,10 +105,20 @@ pub(crate) fn settle(console: &Console, result: Result<Outcome, Failure>) -> Exi
         }
         Err(Failure::Told(status)) => ExitCode::from(status),
         Err(Failure::Unsafe(message)) => fail(console, "refused", message, 4),
-        Err(Failure::Attach(error)) => match &error {
-            AttachError::SocketInUse { .. } | AttachError::NotASocket { .. } => {
-                fail(console, "refused", error.to_string(), 4)
+        Err(Failure::Attach(error)) => match error {
+            AttachError::Disk(error) => settle(console, Err(Failure::Library(error))),
+            AttachError::SocketInUse { .. }
+            | AttachError::NotASocket { .. }
+            | AttachError::MountFolder { .. }
+            | AttachError::NotOurs { .. } => fail(console, "refused", error.to_string(), 4),
+            _ => fail(console, "host", error.to_string(), 1),
+        },
+        Err(Failure::Detach(error)) => match error {
+            DetachError::Attach(error) => settle(console, Err(Failure::Attach(error))),
+            DetachError::NotAttached { .. } | DetachError::Several { .. } => {
+                fail(console, "usage", error.to_string(), 2)
             }
+            DetachError::InUse { .. } => fail(console, "refused", error.to_string(), 4),
             _ => fail(console, "host", error.to_string(), 1),
         },
         Err(Failure::Library(error)) => {

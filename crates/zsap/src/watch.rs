@@ -20,17 +20,18 @@ static ASKED: AtomicBool = AtomicBool::new(false);
 /// What it stops.
 static CURRENT: OnceLock<Mutex<Arc<Progress>>> = OnceLock::new();
 /// What else it ends.
-static ENDED: OnceLock<Box<dyn Fn() + Send + Sync>> = OnceLock::new();
+static ENDED: OnceLock<Box<dyn Fn(bool) + Send + Sync>> = OnceLock::new();
 
-/// Has an interrupt or a polite kill end something that is no work with a progress, such as a server.
-pub(crate) fn on_stop(end: impl Fn() + Send + Sync + 'static) {
+/// Has an interrupt or a polite kill end something that is no work with a progress, such as a server. It is told
+/// whether that came again; then the program ends when it returns.
+pub(crate) fn on_stop(end: impl Fn(bool) + Send + Sync + 'static) {
     _ = ENDED.set(Box::new(end));
     stoppable();
     // One that came just before is not lost.
     if ASKED.load(Ordering::Relaxed)
         && let Some(end) = ENDED.get()
     {
-        end();
+        end(false);
     }
 }
 
@@ -41,13 +42,16 @@ fn stoppable() -> Arc<Progress> {
         // Without a handler an interrupt ends the program, which is safe as well.
         _ = ctrlc::set_handler(move || {
             if ASKED.swap(true, Ordering::Relaxed) {
+                if let Some(end) = ENDED.get() {
+                    end(true);
+                }
                 std::process::exit(130);
             }
             if let Some(current) = CURRENT.get() {
                 current.lock().unwrap_or_else(PoisonError::into_inner).stop();
             }
             if let Some(end) = ENDED.get() {
-                end();
+                end(false);
             }
         });
         Mutex::new(progress.clone())

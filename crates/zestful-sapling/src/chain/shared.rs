@@ -160,6 +160,16 @@ impl SharedDisk {
         self.chain().flush()
     }
 
+    /// Flushes, and leaves the image tidy: as one that nobody writes to. The next write begins anew.
+    ///
+    /// # Errors
+    /// As [`ImageMut::settle`].
+    pub fn settle(&self) -> Result<()> {
+        // Most of the work is done while requests go on.
+        self.flush()?;
+        self.chain_mut().settle()
+    }
+
     /// Flushes and closes. A disk dropped without it is valid, too.
     ///
     /// # Errors

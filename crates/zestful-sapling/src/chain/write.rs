@@ -4,7 +4,7 @@ use std::sync::{PoisonError, RwLock};
 
 use super::cache::Resolved;
 use super::disk::{Disk, DiskExtent, check_extent};
-use crate::bytes::{index, split, wide};
+use crate::bytes::{in_units, index, split, wide};
 use crate::error::{Error, Result};
 use crate::image::{Format, Image, ImageInfo, ImageMut, Kind, Source, Visit, open_image};
 
@@ -80,11 +80,42 @@ impl ChainMut {
             return self.write_at(&vec![0; index(len)], offset);
         }
         self.write_at(&vec![0; index(first.saturating_sub(offset))], offset)?;
-        {
-            let _shared = self.edges.read().unwrap_or_else(PoisonError::into_inner);
-            self.current.zero_at(first, last.saturating_sub(first))?;
-        }
+        self.zero_sectors(first, last)?;
         self.write_at(&vec![0; index(end.saturating_sub(last))], last)
+    }
+
+    /// Zeros whole sectors. A block of which the current image holds nothing, and the parents none but zeros, stays as
+    /// it is: saying so once more would take space where a format has no word for it.
+    fn zero_sectors(&self, first: u64, last: u64) -> Result<()> {
+        let _shared = self.edges.read().unwrap_or_else(PoisonError::into_inner);
+        let whole = last.saturating_sub(first);
+        let Some(block) = self.info().block_size.filter(|_| !self.parents.is_empty()) else {
+            return self.current.zero_at(first, whole);
+        };
+        // What lies together is zeroed together.
+        let mut from = first;
+        for step in in_units(first, whole, block) {
+            let at = first.saturating_add(step.done);
+            if self.reads_zero_anyway(at, step.len)? {
+                self.current.zero_at(from, at.saturating_sub(from))?;
+                from = at.saturating_add(step.len);
+            }
+        }
+        self.current.zero_at(from, last.saturating_sub(from))
+    }
+
+    /// Whether the current image holds nothing of a range, and its parents only zeros.
+    fn reads_zero_anyway(&self, offset: u64, len: u64) -> Result<bool> {
+        let (mut at, end) = (offset, offset.saturating_add(len));
+        while at < end {
+            let own = self.current.extent_at(at, end.saturating_sub(at))?;
+            let extent = self.extent_at(at, own.len)?;
+            if own.source != Source::Parent || extent.data.is_some() {
+                return Ok(false);
+            }
+            at = at.saturating_add(extent.len);
+        }
+        Ok(true)
     }
 
     /// Writes whole sectors if nothing has to be waited for; `false` when something would have to be, and then nothing
@@ -160,6 +191,14 @@ impl ChainMut {
     /// As [`ImageMut::flush`].
     pub fn flush(&self) -> Result<()> {
         self.current.flush()
+    }
+
+    /// Flushes, and leaves the current image as one that nobody writes to.
+    ///
+    /// # Errors
+    /// As [`ImageMut::settle`].
+    pub(crate) fn settle(&mut self) -> Result<()> {
+        self.current.settle()
     }
 
     /// Flushes and closes.

@@ -1,13 +1,17 @@
 //! What can be typed: a file a command, beside the options that several share.
 
 pub(crate) mod abandon;
+pub(crate) mod attach;
+pub(crate) mod attachments;
 pub(crate) mod bytes;
 pub(crate) mod check;
 pub(crate) mod children;
 pub(crate) mod copy;
 pub(crate) mod demo;
 pub(crate) mod derive;
+pub(crate) mod detach;
 pub(crate) mod diff;
+pub(crate) mod expose;
 pub(crate) mod identity;
 pub(crate) mod make;
 pub(crate) mod merge;
@@ -133,6 +137,12 @@ pub(crate) enum Command {
     Check(check::Check),
     /// Serve a disk to hypervisors and clients as a network block device
     Serve(serve::Serve),
+    /// Show a disk and its partitions as files of this host, to format, mount and copy
+    Expose(expose::Expose),
+    /// What is served or exposed on this host now
+    Attachments(attachments::Attachments),
+    /// End what is served or exposed, cleanly
+    Detach(detach::Detach),
     /// Read or write guest bytes, for scripts
     #[command(subcommand)]
     Bytes(bytes::Bytes),

@@ -7,9 +7,8 @@ use clap::Args as ArgGroup;
 use clap::builder::{PossibleValue, PossibleValuesParser, TypedValueParser};
 use zestful_sapling::family::Override;
 
-use super::options::SearchOption;
+use super::attach::Attaching;
 use super::overrides::{name_of_override, overrides};
-use super::values::FormatName;
 
 /// What is typed after `zsap serve`.
 ///
@@ -22,24 +21,12 @@ pub(crate) struct Serve {
     /// The Unix socket to make, for this user alone [default: one beside others of its kind, which is told]
     #[arg(long, value_name = "SOCKET", conflicts_with = "listen")]
     pub(crate) socket: Option<PathBuf>,
-    /// Who may open the socket instead, such as the user that a hypervisor runs as
-    #[arg(long, value_name = "USER[:GROUP]", value_parser = owner, conflicts_with = "listen")]
+    /// Who may open that socket instead, such as the user that a hypervisor runs as
+    #[arg(long, value_name = "USER[:GROUP]", value_parser = owner, conflicts_with = "listen", requires = "socket")]
     pub(crate) socket_owner: Option<(u32, Option<u32>)>,
     /// Listen at an address of the network instead, such as 127.0.0.1:10809
     #[arg(long, value_name = "ADDRESS:PORT")]
     pub(crate) listen: Option<SocketAddr>,
-    /// Clients may write to the disk
-    #[arg(long, conflicts_with = "throwaway")]
-    pub(crate) writable: bool,
-    /// Clients may write, and all of it is forgotten at the end
-    #[arg(long)]
-    pub(crate) throwaway: bool,
-    /// Where what is to be forgotten is kept meanwhile
-    #[arg(long, value_name = "FOLDER", default_value = "/var/tmp", requires = "throwaway")]
-    pub(crate) scratch: PathBuf,
-    /// Return as soon as clients may come; the server goes on
-    #[arg(long)]
-    pub(crate) background: bool,
     /// The server's certificate (PEM, with those that signed it): clients come in under TLS only
     #[arg(long, value_name = "FILE", requires = "tls_key")]
     pub(crate) tls_certificate: Option<PathBuf>,
@@ -49,17 +36,11 @@ pub(crate) struct Serve {
     /// Only clients with a certificate that one in this file signed (PEM)
     #[arg(long, value_name = "FILE", requires = "tls_certificate")]
     pub(crate) tls_clients: Option<PathBuf>,
-    /// The format, whatever the signature says; one that the ending contradicts needs --force=ending
-    #[arg(long, value_enum)]
-    pub(crate) format: Option<FormatName>,
     #[command(flatten)]
-    pub(crate) search: SearchOption,
+    pub(crate) attaching: Attaching,
     /// Do it all the same, where it was refused for this
     #[arg(long, value_name = "WHAT", require_equals = true, value_delimiter = ',', value_parser = forced())]
     pub(crate) force: Vec<Forced>,
-    /// The server of `--background`: it says where it serves, and nothing more
-    #[arg(long, hide = true)]
-    pub(crate) detached: bool,
 }
 
 /// What may be forced here.

@@ -1,13 +1,17 @@
 //! One file a command: arguments in, a library call, its answer in words.
 
 mod abandon;
+mod attach;
+mod attachments;
 mod bytes;
 mod check;
 mod children;
 mod copy;
 mod demo;
 mod derive;
+mod detach;
 mod diff;
+mod expose;
 mod identity;
 mod make;
 mod merge;
@@ -34,13 +38,16 @@ use crate::exit::{Failure, Outcome};
 pub(crate) fn run(args: &Args, console: &Console) -> Result<Outcome, Failure> {
     match &args.command {
         Command::Abandon(typed) => abandon::run(console, typed),
+        Command::Attachments(typed) => attachments::run(console, typed),
         Command::Bytes(typed) => bytes::run(console, typed),
         Command::Check(typed) => check::run(console, typed),
         Command::Children(typed) => children::run(console, typed),
         Command::Copy(typed) => copy::run(console, typed),
         Command::Demo(typed) => demo::run(console, typed),
         Command::Derive(typed) => derive::run(console, typed),
+        Command::Detach(typed) => detach::run(console, typed),
         Command::Diff(typed) => diff::run(console, typed),
+        Command::Expose(typed) => expose::run(console, typed),
         Command::Identity(typed) => identity::run(console, typed),
         Command::Make(typed) => make::run(console, typed),
         Command::Merge(typed) => merge::run(console, typed),

@@ -8,6 +8,7 @@ use zestful_sapling::family::{
 use zestful_sapling::finding::Finding;
 use zestful_sapling::ops::{DeriveOutcome, MergeEstimate, Plan};
 use zestful_sapling::path_data::PathData;
+use zestful_sapling_attach::Attached;
 
 use crate::advice;
 
@@ -228,4 +229,16 @@ pub(crate) struct BytesMoved {
     pub(crate) file: Option<PathData>,
     /// The bytes themselves as hexadecimal digits, of bytes that were read and went to no file.
     pub(crate) hex: Option<String>,
+}
+
+/// What is attached.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct AttachedDisks {
+    pub(crate) attachments: Vec<Attached>,
+}
+
+/// What was attached until now.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct Detached {
+    pub(crate) detached: Attached,
 }

@@ -6,8 +6,10 @@ use serde_json::{Value, json};
 use zestful_sapling::family::{Children, Report};
 use zestful_sapling::ops;
 
-use super::events::{Line, Served};
-use super::json::{BothWays, BytesMoved, Checked, ErrorDocument, FolderStatus, Grown, Shown, Tree};
+use super::events::{Exposed, Line, Served};
+use super::json::{
+    AttachedDisks, BothWays, BytesMoved, Checked, Detached, ErrorDocument, FolderStatus, Grown, Shown, Tree,
+};
 use crate::console::SCHEMA_VERSION;
 
 /// The schema of a document: the type's, with what every document has.
@@ -40,14 +42,17 @@ macro_rules! documents {
 fn the_schemas_are_current() {
     let documents = documents! {
         "abandon": ops::Abandoned,
+        "attachments": AttachedDisks,
         "bytes": BytesMoved,
         "check": Checked<'_>,
         "children": Children,
         "copy": ops::NewDiskOutcome,
         "copy-chain": ops::CopyChainOutcome,
         "derive": Grown,
+        "detach": Detached,
         "diff": ops::Difference,
         "error": ErrorDocument,
+        "expose": Exposed,
         "identity": ops::FreshIdentityOutcome,
         "make": Report,
         "merge": ops::MergeOutcome,

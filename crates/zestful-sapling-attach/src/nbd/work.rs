@@ -1,14 +1,14 @@
 //! What each request does to a disk.
 
 use std::io::IoSlice;
-use std::sync::atomic::Ordering;
 
 use zestful_sapling::Error;
 
-use crate::client::{Client, SMALL};
+use crate::code::Code;
 use crate::export::RequestKind;
-use crate::handshake::{ALLOCATION, LAYER};
-use crate::protocol::{Code, Command, Request, STATE_HOLE, STATE_ZERO, block_status, data_header, flag, hole};
+use crate::nbd::client::{Client, SMALL};
+use crate::nbd::handshake::{ALLOCATION, LAYER};
+use crate::nbd::protocol::{Command, Request, STATE_HOLE, STATE_ZERO, block_status, data_header, flag, hole};
 
 /// A read is answered in parts of this size where it may be.
 const PART: u64 = 1 << 20;
@@ -52,7 +52,7 @@ impl Client<'_> {
             self.replies.read_header(out, request);
             self.send(&mut [IoSlice::new(out), IoSlice::new(&data)]);
             out.clear();
-            self.bytes_read.fetch_add(len, Ordering::Relaxed);
+            self.count_read(len);
             return Ok(Outcome::Replied);
         }
         let mut data = Vec::new();
@@ -73,7 +73,7 @@ impl Client<'_> {
             out.clear();
             at += step;
         }
-        self.bytes_read.fetch_add(len, Ordering::Relaxed);
+        self.count_read(len);
         Ok(Outcome::Replied)
     }
 
@@ -102,7 +102,7 @@ impl Client<'_> {
         if request.has(flag::FUA) {
             disk.flush()?;
         }
-        self.bytes_written.fetch_add(len, Ordering::Relaxed);
+        self.count_written(len);
         Ok(Outcome::Done)
     }
 

@@ -7,10 +7,10 @@ use std::time::Instant;
 use rustls::ServerConfig;
 
 use crate::export::{Catalogue, Export};
-use crate::incoming::Incoming;
-use crate::limits::Limits;
-use crate::link::Link;
-use crate::protocol::{
+use crate::nbd::incoming::Incoming;
+use crate::nbd::limits::Limits;
+use crate::nbd::link::Link;
+use crate::nbd::protocol::{
     FIXED_NEWSTYLE, Fields, INIT_MAGIC, MOST_TEXT, NO_ZEROES, OPTION_MAGIC, Replies, info, option, option_reply, reply,
     transmission,
 };

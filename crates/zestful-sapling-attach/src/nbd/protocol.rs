@@ -3,6 +3,8 @@
 //! Source: the protocol's public specification (doc/proto.md of the NetworkBlockDevice project). All numbers are
 //! big-endian.
 
+use crate::code::Code;
+
 /// The first eight bytes of a server.
 pub(crate) const INIT_MAGIC: u64 = 0x4e42_444d_4147_4943;
 /// Before each option, and the second eight bytes of a server.
@@ -87,17 +89,6 @@ mod chunk {
     pub(super) const OFFSET_HOLE: u16 = 2;
     pub(super) const BLOCK_STATUS: u16 = 5;
     pub(super) const ERROR: u16 = (1 << 15) + 1;
-}
-
-/// What the protocol calls an error; its numbers are those of a Unix host.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub(crate) enum Code {
-    NotPermitted = 1,
-    Io = 5,
-    Invalid = 22,
-    NoSpace = 28,
-    Overflow = 75,
-    NotSupported = 95,
 }
 
 /// What a request asks for.

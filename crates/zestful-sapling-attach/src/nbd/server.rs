@@ -11,17 +11,19 @@ use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use rustix::event::{PollFd, PollFlags, poll};
+use zestful_sapling::path_data::PathData;
 
-use crate::client::Client;
 use crate::error::AttachError;
 use crate::event::Event;
 use crate::export::Catalogue;
-use crate::handshake::{Handshake, Host, Left};
-use crate::incoming::Incoming;
-use crate::limits::Limits;
-use crate::link::{Link, Socket};
+use crate::front::{Counters, Ending, Front, InUse, Moved, Place};
+use crate::nbd::client::Client;
+use crate::nbd::handshake::{Handshake, Host, Left};
+use crate::nbd::incoming::Incoming;
+use crate::nbd::limits::Limits;
+use crate::nbd::link::{Link, Socket};
+use crate::nbd::tls::Tls;
 use crate::socket::UnixSocket;
-use crate::tls::Tls;
 
 /// Connections that have no disk yet.
 const MOST_TALKING: usize = 64;
@@ -106,6 +108,7 @@ pub struct Server {
     wake: UnixStream,
     clients: Mutex<Clients>,
     left: Condvar,
+    counters: Counters,
 }
 
 #[derive(Default)]
@@ -161,8 +164,8 @@ impl Server {
         let (wake, other) = UnixStream::pair().map_err(|e| AttachError::io("make a pair of sockets", e))?;
         listener.set_nonblocking().map_err(|e| AttachError::io("listen without waiting", e))?;
         let stop = Arc::new(Stop { asked: AtomicBool::new(false), wake: other });
-        let clients = Mutex::default();
-        Ok(Self { listener, catalogue, tls, limits, stop, wake, clients, left: Condvar::new() })
+        let (clients, left, counters) = (Mutex::default(), Condvar::new(), Counters::default());
+        Ok(Self { listener, catalogue, tls, limits, stop, wake, clients, left, counters })
     }
 
     /// Where clients come in.
@@ -296,18 +299,18 @@ impl Server {
         }
         let export = agreed.export.name().to_owned();
         events(Event::ClientCame { client: number, peer, export: export.clone(), encrypted: link.is_secure() });
-        let client = Client::new(link.clone(), agreed, &self.limits, events);
+        let client = Client::new(link.clone(), agreed, &self.limits, &self.counters, events);
         let mut reason = client.serve(&mut incoming);
         if self.stop.asked.load(Ordering::Acquire) {
             reason = "the server ends".to_owned();
         }
-        let count = |bytes: &std::sync::atomic::AtomicU64| bytes.load(Ordering::Relaxed);
+        let moved = client.moved();
         events(Event::ClientWent {
             client: number,
             export: Some(export),
             reason,
-            bytes_read: count(&client.bytes_read),
-            bytes_written: count(&client.bytes_written),
+            bytes_read: moved.read,
+            bytes_written: moved.written,
         });
     }
 
@@ -324,6 +327,44 @@ impl Server {
             (clients, _) = self.left.wait_timeout(clients, left).unwrap_or_else(PoisonError::into_inner);
         }
     }
+}
+
+impl Front for Server {
+    fn run(&self, events: &(dyn Fn(Event) + Sync)) -> Result<(), AttachError> {
+        Self::run(self, events)
+    }
+
+    fn end(&self, ending: Ending) -> Result<(), InUse> {
+        let clients = self.clients();
+        let with_disk = clients.links.values().filter(|(_, stage)| *stage == Stage::HasDisk);
+        let holders: Vec<String> = with_disk.map(|(link, _)| format!("a client, {}", link.peer())).collect();
+        drop(clients);
+        if ending == Ending::Asked && !holders.is_empty() {
+            return Err(InUse { holders });
+        }
+        self.stopper().stop();
+        Ok(())
+    }
+
+    fn place(&self) -> Place {
+        match &self.listener {
+            Listener::Unix(socket) => Place::Socket { socket: PathData::from(socket.path()) },
+            Listener::Tcp(listener) => Place::Address {
+                address: listener.local_addr().map_or_else(|error| error.to_string(), |address| address.to_string()),
+            },
+        }
+    }
+
+    fn users(&self) -> usize {
+        self.clients().count(Stage::HasDisk)
+    }
+
+    fn moved(&self) -> Moved {
+        self.counters.moved()
+    }
+
+    /// Clients ask for the size when they come.
+    fn has_grown(&self) {}
 }
 
 /// However it ends, a client is forgotten.

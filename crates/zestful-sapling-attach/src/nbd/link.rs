@@ -9,6 +9,8 @@ use std::time::{Duration, Instant};
 
 use rustls::{ServerConfig, ServerConnection};
 
+use crate::socket::peer_of;
+
 /// What a connection goes through.
 #[derive(Debug)]
 pub(crate) enum Socket {
@@ -55,15 +57,7 @@ impl Socket {
     /// Who is at the other end, for people.
     pub(crate) fn peer(&self) -> String {
         match self {
-            Self::Unix(socket) => match rustix::net::sockopt::socket_peercred(socket) {
-                Ok(peer) => {
-                    let process = peer.pid.as_raw_nonzero();
-                    let program = std::fs::read_to_string(format!("/proc/{process}/comm"));
-                    let program = program.map(|name| format!(" ({})", name.trim())).unwrap_or_default();
-                    format!("process {process}{program} of user {}", peer.uid.as_raw())
-                }
-                Err(_) => "a process of this host".to_owned(),
-            },
+            Self::Unix(socket) => peer_of(socket),
             Self::Tcp(socket) => socket.peer_addr().map_or_else(|_| "a host".to_owned(), |peer| peer.to_string()),
         }
     }

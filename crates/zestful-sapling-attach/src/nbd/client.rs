@@ -7,16 +7,18 @@
 
 use std::collections::VecDeque;
 use std::io::{self, IoSlice};
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 
-use crate::export::{Export, RequestKind, code_of};
-use crate::handshake::Agreed;
-use crate::incoming::Incoming;
-use crate::limits::Limits;
-use crate::link::Link;
-use crate::protocol::{Code, Command, Replies, Request, flag};
-use crate::work::Outcome;
+use crate::code::{Code, code_of};
+use crate::export::{Export, RequestKind};
+use crate::front::{Counters, Moved};
+use crate::nbd::handshake::Agreed;
+use crate::nbd::incoming::Incoming;
+use crate::nbd::limits::Limits;
+use crate::nbd::link::Link;
+use crate::nbd::protocol::{Command, Replies, Request, flag};
+use crate::nbd::work::Outcome;
 
 /// Requests up to this size are tried at once.
 pub(crate) const SMALL: u32 = 64 << 10;
@@ -55,8 +57,9 @@ pub(crate) struct Client<'a> {
     /// Nothing can be sent to it any more.
     gone: AtomicBool,
     spare: Mutex<Vec<Payload>>,
-    pub(crate) bytes_read: AtomicU64,
-    pub(crate) bytes_written: AtomicU64,
+    own: Counters,
+    /// Of all clients.
+    all: &'a Counters,
     /// Told of trouble with the disk.
     trouble: &'a (dyn Fn(crate::event::Event) + Sync),
 }
@@ -77,6 +80,7 @@ impl<'a> Client<'a> {
         link: Arc<Link>,
         agreed: Agreed,
         limits: &'a Limits,
+        all: &'a Counters,
         trouble: &'a (dyn Fn(crate::event::Event) + Sync),
     ) -> Self {
         Self {
@@ -91,10 +95,25 @@ impl<'a> Client<'a> {
             done: Condvar::new(),
             gone: AtomicBool::new(false),
             spare: Mutex::default(),
-            bytes_read: AtomicU64::new(0),
-            bytes_written: AtomicU64::new(0),
+            own: Counters::default(),
+            all,
             trouble,
         }
+    }
+
+    pub(crate) fn count_read(&self, bytes: u64) {
+        self.own.add_read(bytes);
+        self.all.add_read(bytes);
+    }
+
+    pub(crate) fn count_written(&self, bytes: u64) {
+        self.own.add_written(bytes);
+        self.all.add_written(bytes);
+    }
+
+    /// What it read and wrote so far.
+    pub(crate) fn moved(&self) -> Moved {
+        self.own.moved()
     }
 
     fn jobs(&self) -> MutexGuard<'_, Jobs> {
@@ -368,7 +387,7 @@ impl Reader<'_, '_> {
                 let done = matches!(client.export.read_at_once(&mut self.batch[from..], request.offset), Ok(true));
                 if done {
                     client.note(RequestKind::Read, Ok(()));
-                    client.bytes_read.fetch_add(u64::from(request.len), Ordering::Relaxed);
+                    client.count_read(u64::from(request.len));
                 } else {
                     self.batch.truncate(begin);
                 }
@@ -379,7 +398,7 @@ impl Reader<'_, '_> {
                 let done = disk.is_some_and(|disk| matches!(disk.write_at_once(payload, request.offset), Ok(true)));
                 if done {
                     client.note(RequestKind::Write, Ok(()));
-                    client.bytes_written.fetch_add(u64::from(request.len), Ordering::Relaxed);
+                    client.count_written(u64::from(request.len));
                     client.replies.done(&mut self.batch, request.cookie);
                 }
                 done

@@ -3,7 +3,7 @@
 use std::io;
 use std::sync::Arc;
 
-use crate::link::Link;
+use crate::nbd::link::Link;
 
 const LEN: usize = 64 << 10;
 

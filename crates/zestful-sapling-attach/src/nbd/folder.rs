@@ -5,11 +5,10 @@ use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError, Weak};
 
 use zestful_sapling::Error;
-use zestful_sapling::chain::{Chain, Disk, OpenOptions};
+use zestful_sapling::chain::{Chain, OpenOptions};
 use zestful_sapling::image::format_of_name;
-use zestful_sapling::size::format_size;
 
-use crate::export::{Backing, Catalogue, Export};
+use crate::export::{Backing, Catalogue, Export, describe};
 
 /// The images of a folder. Each is opened, and locked against writers, for as long as somebody uses it; so one that is
 /// broken, or that is being written to, keeps nobody from the others.
@@ -66,12 +65,4 @@ impl Catalogue for FolderCatalogue {
         open.insert(name.to_owned(), Arc::downgrade(&export));
         Ok(export)
     }
-}
-
-/// What people read about a disk: its size, its format, how many layers it has.
-pub fn describe(disk: &dyn Disk) -> String {
-    let info = disk.info();
-    let layers = (0..).take_while(|number| disk.layer(*number).is_some()).count();
-    let layers = if layers == 1 { String::new() } else { format!(", {layers} layers") };
-    format!("{}, {} {}{layers}", format_size(info.virtual_size), info.format, info.kind)
 }

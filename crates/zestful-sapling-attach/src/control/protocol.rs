@@ -1,0 +1,70 @@
+//! What is said at the control socket of a process that has a disk attached: one question a connection, one answer,
+//! each a JSON object on a line of its own.
+
+use jiff::Timestamp;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use zestful_sapling::path_data::PathData;
+
+use crate::front::{Mode, Place};
+
+/// It rises when an old question would be misunderstood; new questions and new fields come without.
+pub(super) const PROTOCOL: u32 = 1;
+/// The longest question, in bytes.
+pub(super) const MOST_ASKED: u64 = 4 << 10;
+/// The longest answer.
+pub(super) const MOST_ANSWERED: u64 = 256 << 10;
+
+#[derive(Debug, Serialize, Deserialize)]
+pub(super) struct Question {
+    pub(super) protocol: u32,
+    #[serde(flatten)]
+    pub(super) ask: Ask,
+}
+
+/// What is asked.
+#[derive(Debug, Serialize, Deserialize)]
+#[serde(tag = "ask", rename_all = "snake_case")]
+pub(crate) enum Ask {
+    Describe,
+    /// Answered when the disk is durable, and its locks and its mount are gone.
+    Detach {
+        force: bool,
+    },
+    Grow {
+        size: u64,
+    },
+}
+
+/// What is answered.
+#[derive(Debug, Serialize, Deserialize)]
+#[serde(tag = "answer", rename_all = "snake_case")]
+pub(crate) enum Answer {
+    Description(Box<Description>),
+    Detached,
+    Grown { size: u64 },
+    InUse { holders: Vec<String> },
+    Failed { message: String },
+}
+
+/// A disk that is attached, as its process describes it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Description {
+    /// The image, or the folder of images.
+    pub path: PathData,
+    /// How others may use it.
+    pub mode: Mode,
+    /// Where others find it.
+    pub place: Place,
+    /// What people read about it.
+    pub description: String,
+    /// Since when.
+    #[schemars(with = "String")]
+    pub since: Timestamp,
+    /// Clients of a server, or open files of a folder.
+    pub users: usize,
+    /// Bytes that were read so far.
+    pub bytes_read: u64,
+    /// Bytes that were written so far, or zeroed.
+    pub bytes_written: u64,
+}
