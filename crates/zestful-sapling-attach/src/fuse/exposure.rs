@@ -22,6 +22,8 @@ use crate::front::{Ending, Front, InUse, Moved, Place};
 
 /// Threads that do what the kernel asks for. One that makes things durable keeps the others from nothing.
 const THREADS: usize = 6;
+/// Where file systems, and whatever else fills a partition, leave their first mark, in bytes.
+const BEGINNING: usize = 128 << 10;
 /// A program that has closed a file lets go of it a moment later.
 const PATIENCE: Duration = Duration::from_millis(800);
 const BETWEEN_TRIES: Duration = Duration::from_millis(40);
@@ -85,6 +87,18 @@ impl Exposure {
     pub fn partitions(&self) -> Vec<(PathBuf, &Partition)> {
         let parts = self.files.all().skip(1).map(|file| self.folder.join(self.files.name(file)));
         parts.zip(&self.table.usable).collect()
+    }
+
+    /// Whether nothing has been written yet to where file systems write first: the first 128 KiB of a partition, or of
+    /// the disk where there is none.
+    ///
+    /// # Errors
+    /// `Disk` when that cannot be read.
+    pub fn is_blank(&self, part: Option<&Partition>) -> Result<bool, AttachError> {
+        let (start, len) = part.map_or((0, self.size()), |part| (part.start, part.len));
+        let mut bytes = vec![0; usize::try_from(len).unwrap_or(usize::MAX).min(BEGINNING)];
+        self.export.read_at(&mut bytes, start)?;
+        Ok(bytes.iter().all(|byte| *byte == 0))
     }
 
     /// The partition table as it was at the beginning, with what is wrong with it.

@@ -8,8 +8,8 @@ use std::time::{Duration, SystemTime};
 
 use fuser::{
     BsdFileFlags, Errno, FileAttr, FileHandle, FileType, Filesystem, FopenFlags, Generation, INodeNo, InitFlags,
-    KernelConfig, LockOwner, OpenAccMode, OpenFlags, ReplyAttr, ReplyData, ReplyDirectory, ReplyEmpty, ReplyEntry,
-    ReplyLseek, ReplyOpen, ReplyStatfs, ReplyWrite, Request, TimeOrNow, WriteFlags,
+    KernelConfig, LockOwner, OpenAccMode, OpenFlags, RenameFlags, ReplyAttr, ReplyData, ReplyDirectory, ReplyEmpty,
+    ReplyEntry, ReplyLseek, ReplyOpen, ReplyStatfs, ReplyWrite, Request, TimeOrNow, WriteFlags,
 };
 use rustix::process::{getegid, geteuid};
 
@@ -283,6 +283,24 @@ impl Filesystem for DiskFiles {
             }
         }
         reply.ok();
+    }
+
+    // What is in the folder is what the disk has.
+
+    fn mknod(&self, _: &Request, _: INodeNo, _: &OsStr, _: u32, _: u32, _: u32, reply: ReplyEntry) {
+        reply.error(Errno::EPERM);
+    }
+
+    fn mkdir(&self, _: &Request, _: INodeNo, _: &OsStr, _: u32, _: u32, reply: ReplyEntry) {
+        reply.error(Errno::EPERM);
+    }
+
+    fn unlink(&self, _: &Request, _: INodeNo, _: &OsStr, reply: ReplyEmpty) {
+        reply.error(Errno::EPERM);
+    }
+
+    fn rename(&self, _: &Request, _: INodeNo, _: &OsStr, _: INodeNo, _: &OsStr, _: RenameFlags, reply: ReplyEmpty) {
+        reply.error(Errno::EPERM);
     }
 
     fn statfs(&self, _: &Request, _: INodeNo, reply: ReplyStatfs) {

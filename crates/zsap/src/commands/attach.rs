@@ -111,7 +111,7 @@ pub(super) fn in_background(console: &Console, target: &Path) -> Result<Outcome,
         console.document(&value)?;
         return Ok(Outcome::Done);
     }
-    lines.push(format!("process {process} goes on; it is ended by: zsap detach {}", text::path(target)));
+    lines.push(format!("process {process} goes on until: zsap detach {}", text::path(target)));
     console.say(lines)?;
     Ok(Outcome::Done)
 }

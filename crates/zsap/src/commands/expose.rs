@@ -13,6 +13,9 @@ use crate::report::events::{Exposed, Told};
 use crate::report::table::Table;
 use crate::report::text;
 
+/// Lines about what to type next.
+const MOST_LINES: usize = 6;
+
 pub(super) fn run(console: &Console, typed: &Expose) -> Result<Outcome, Failure> {
     let (path, folder) = (&typed.path, &typed.folder);
     if console.common().plan {
@@ -33,13 +36,16 @@ pub(super) fn run(console: &Console, typed: &Expose) -> Result<Outcome, Failure>
              user_allow_other; what needs no root works",
         );
     }
-    let lines = lines(console, &exposure, &opened);
+    let mut lines = lines(console, &exposure, &opened)?;
+    if !typed.attaching.detached {
+        lines.push(format!("  {:<11}zsap detach {}", "end", text::path(exposure.folder())));
+    }
     let first = First { lines, told: Told::Exposed(exposed) };
     attach::run(console, path, &typed.attaching, Arc::new(exposure), Some(opened), &first)
 }
 
 /// The files, and what to type next.
-fn lines(console: &Console, exposure: &Exposure, opened: &Opened) -> Vec<String> {
+fn lines(console: &Console, exposure: &Exposure, opened: &Opened) -> Result<Vec<String>, Failure> {
     let export = opened.export();
     let mut table = Table::new(&["file", ">size", "what it is"]);
     let whole = text::safe(&format!("{}: {}", export.name(), export.description()));
@@ -49,34 +55,41 @@ fn lines(console: &Console, exposure: &Exposure, opened: &Opened) -> Vec<String>
         table.row(vec![text::path(&file), console.size(part.len), format!("{}{name}", part.kind)]);
     }
     let mut lines = table.lines(console);
-    lines.extend(next(exposure, opened).into_iter().map(|(what, typed)| format!("  {what:<12}{typed}")));
-    lines.push(format!("  {:<12}zsap detach {}", "end it:", text::path(exposure.folder())));
-    lines
+    lines.extend(next(exposure, opened)?.into_iter().map(|(what, typed)| format!("  {what:<11}{typed}")));
+    Ok(lines)
 }
 
-/// What to type, with the real names.
-fn next(exposure: &Exposure, opened: &Opened) -> Vec<(&'static str, String)> {
+/// What to type, with the real names. Nothing is proposed to be formatted that may hold something.
+fn next(exposure: &Exposure, opened: &Opened) -> Result<Vec<(&'static str, String)>, Failure> {
     let disk = text::path(&exposure.disk());
     let is_writable = opened.mode() != Mode::ReadOnly;
     let parts = exposure.partitions();
-    match parts.first() {
-        Some((part, _)) => {
-            let part = text::path(part);
-            match is_writable {
-                true => {
-                    vec![("format:", format!("mkfs.ext4 {part}")), ("mount:", format!("mount -o loop {part} FOLDER"))]
-                }
-                false => vec![("mount:", format!("mount -o loop,ro {part} FOLDER"))],
-            }
-        }
-        None if is_writable && opened.export().logical_sector() == 4096 => vec![
-            ("partition:", format!("losetup --sector-size 4096 --find --show --partscan {disk}")),
-            ("", "then sfdisk, and the file systems, on the loop device that it names".to_owned()),
-        ],
-        None if is_writable => vec![
-            ("partition:", format!("sfdisk {disk}")),
-            ("", "then detach and expose it again, and its partitions are files, too".to_owned()),
-        ],
-        None => Vec::new(),
+    if parts.is_empty() && exposure.is_blank(None)? {
+        return Ok(match (is_writable, opened.export().logical_sector()) {
+            (false, _) => Vec::new(),
+            (_, 512) => vec![
+                ("partition", format!("sfdisk {disk}")),
+                ("", "then detach and expose it again, and its partitions are files, too".to_owned()),
+            ],
+            (_, sector) => vec![
+                ("partition", format!("losetup --sector-size {sector} --find --show {disk}")),
+                ("", "sfdisk and losetup -d with the device that it names, then detach and expose it again".to_owned()),
+            ],
+        });
     }
+    let mut lines = Vec::new();
+    let whole = (exposure.disk(), None);
+    let all = parts.iter().map(|(file, part)| (file.clone(), Some(*part)));
+    let files: Vec<_> = if parts.is_empty() { vec![whole] } else { all.collect() };
+    for (file, part) in files {
+        let file = text::path(&file);
+        match (is_writable, exposure.is_blank(part)?) {
+            (true, true) => lines.push(("format", format!("mkfs.ext4 {file}"))),
+            (false, true) => {}
+            (true, false) => lines.push(("mount", format!("mount -o loop {file} FOLDER"))),
+            (false, false) => lines.push(("mount", format!("mount -o loop,ro {file} FOLDER"))),
+        }
+    }
+    lines.truncate(MOST_LINES);
+    Ok(lines)
 }

@@ -16,12 +16,15 @@ fn schema_of(typed: &str) -> &'static str {
         "copy" if has("--depth") => "copy-chain",
         "demo" => "tree",
         "abandon" => "abandon",
+        "attachments" => "attachments",
         "bytes" => "bytes",
         "check" => "check",
         "children" => "children",
         "copy" => "copy",
         "derive" => "derive",
+        "detach" => "detach",
         "diff" => "diff",
+        "expose" => "expose",
         "identity" => "identity",
         "make" => "make",
         "merge" => "merge",
@@ -60,7 +63,7 @@ pub fn fits(name: &str, document: &Value) {
     let mut schema: Value = serde_json::from_slice(&std::fs::read(place).unwrap()).unwrap();
     // A part that several documents have may stand among more fields than its own.
     // So does what happened at a server, beside when it did.
-    if let Some(parts) = schema.get("$defs").cloned().filter(|_| name != "serve-event") {
+    if let Some(parts) = schema.get("$defs").cloned().filter(|_| name != "event") {
         schema.as_object_mut().unwrap().remove("$defs");
         close(&mut schema);
         schema["$defs"] = parts;

@@ -11,6 +11,7 @@ mod cut_short;
 mod devices;
 mod documents;
 mod edges;
+mod exposing;
 mod killed_merges;
 mod limits;
 mod real_file_system;

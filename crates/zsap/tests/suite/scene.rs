@@ -10,6 +10,8 @@ use crate::documents::assert_fit;
 
 pub struct Scene {
     folder: tempfile::TempDir,
+    /// What is attached by others on this host is no matter of a scene.
+    runtime: tempfile::TempDir,
 }
 
 /// What a run of the command gave.
@@ -46,7 +48,7 @@ impl Outcome {
 
 impl Scene {
     pub fn new() -> Self {
-        let scene = Self { folder: tempfile::tempdir().unwrap() };
+        let scene = Self { folder: tempfile::tempdir().unwrap(), runtime: tempfile::tempdir().unwrap() };
         std::fs::write(scene.path("seeds.txt"), "Caltha palustris\n\n").unwrap();
         scene
     }
@@ -55,7 +57,7 @@ impl Scene {
     pub fn in_memory() -> Self {
         let memory = std::path::Path::new("/dev/shm");
         let folder = if memory.is_dir() { tempfile::tempdir_in(memory) } else { tempfile::tempdir() };
-        Self { folder: folder.unwrap() }
+        Self { folder: folder.unwrap(), runtime: tempfile::tempdir().unwrap() }
     }
 
     pub fn path(&self, name: &str) -> PathBuf {
@@ -65,7 +67,13 @@ impl Scene {
     fn command(&self, typed: &str) -> Command {
         let mut command = Command::new(env!("CARGO_BIN_EXE_zsap"));
         command.args(typed.split(' ')).current_dir(self.folder.path());
+        command.env("XDG_RUNTIME_DIR", self.runtime.path());
         command
+    }
+
+    /// The folder of sockets that are given no other place.
+    pub fn runtime(&self) -> PathBuf {
+        self.runtime.path().join("zsap")
     }
 
     pub fn run(&self, typed: &str) -> Outcome {

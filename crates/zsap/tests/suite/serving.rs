@@ -454,7 +454,7 @@ fn a_server_in_the_background_answers_when_the_command_returns() {
         line.clear();
         out.read_line(&mut line).unwrap();
         let told = serde_json::from_str::<serde_json::Value>(&line).unwrap();
-        crate::documents::fits("serve-event", &told);
+        crate::documents::fits("event", &told);
         told
     };
     let serving = next();
