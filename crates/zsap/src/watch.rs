@@ -35,6 +35,11 @@ pub(crate) fn on_stop(end: impl Fn(bool) + Send + Sync + 'static) {
     }
 }
 
+/// From now on an interrupt or a polite kill is noted for [`on_stop`], and does not end the program between two steps.
+pub(crate) fn note_stops() {
+    _ = stoppable();
+}
+
 /// The progress that an interrupt or a polite kill stops; a second one ends the program at once.
 fn stoppable() -> Arc<Progress> {
     let progress = Arc::new(Progress::new());

@@ -1,7 +1,7 @@
 //! What is attached on this host, and its end.
 
 use std::ffi::OsStr;
-use std::io::{self, BufRead, BufReader, ErrorKind, Read, Write};
+use std::io::{self, ErrorKind, Write};
 use std::os::unix::fs::MetadataExt;
 use std::os::unix::net::UnixStream;
 use std::path::{Path, PathBuf};
@@ -14,7 +14,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use zestful_sapling::path_data::PathData;
 
-use super::protocol::{Answer, Ask, Description, MOST_ANSWERED, PROTOCOL, Question};
+use super::protocol::{Answer, Ask, Description, MOST_ANSWERED, PROTOCOL, Question, read_line};
 use super::runtime::all_folders;
 use super::server::ENDING;
 use crate::error::AttachError;
@@ -25,6 +25,9 @@ use crate::fuse::{Mount, holders_of, mounts, unmount};
 const PATIENCE: Duration = Duration::from_secs(5);
 /// How long it may take to make a disk durable and tidy.
 const LONG_PATIENCE: Duration = Duration::from_secs(3600);
+
+/// Of one user so many are looked at.
+const MOST_SOCKETS: usize = 256;
 
 /// How somebody who should have a disk attached is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
@@ -76,13 +79,19 @@ pub struct Attached {
 /// # Errors
 /// `Io` when the host does not tell what is mounted.
 pub fn attachments() -> Result<Vec<Attached>, AttachError> {
-    let mut found: Vec<Attached> = Vec::new();
+    let mut sockets: Vec<(PathBuf, u32)> = Vec::new();
     for (folder, owner) in all_folders() {
         let entries = std::fs::read_dir(&folder).into_iter().flatten().flatten().map(|entry| entry.path());
-        let mut sockets: Vec<PathBuf> = entries.filter(|path| path.extension() == Some(OsStr::new(ENDING))).collect();
-        sockets.sort();
-        found.extend(sockets.into_iter().filter_map(|socket| look(socket, owner)));
+        let ours = entries.filter(|path| path.extension() == Some(OsStr::new(ENDING)));
+        sockets.extend(ours.take(MOST_SOCKETS).map(|path| (path, owner)));
     }
+    sockets.sort();
+    // Whoever takes his time keeps nobody from being told of the others.
+    let mut found: Vec<Attached> = std::thread::scope(|scope| {
+        let looks: Vec<_> =
+            sockets.into_iter().map(|(socket, owner)| scope.spawn(move || look(socket, owner))).collect();
+        looks.into_iter().filter_map(|look| look.join().ok().flatten()).collect()
+    });
     let mounts = mounts().map_err(|error| AttachError::io("read what is mounted", error))?;
     found.extend(mounts.iter().filter(|mount| mount.is_dead()).map(dead));
     Ok(found)
@@ -282,12 +291,9 @@ fn told(place: &Place) -> String {
 
 fn ask(stream: &UnixStream, ask: Ask, patience: Duration) -> io::Result<Answer> {
     stream.set_write_timeout(Some(PATIENCE))?;
-    stream.set_read_timeout(Some(patience))?;
     let mut line = serde_json::to_vec(&Question { protocol: PROTOCOL, ask })?;
     line.push(b'\n');
     let mut asker = stream;
     asker.write_all(&line)?;
-    let mut answer = String::new();
-    BufReader::new(asker.take(MOST_ANSWERED)).read_line(&mut answer)?;
-    Ok(serde_json::from_str(&answer)?)
+    Ok(serde_json::from_slice(&read_line(stream, MOST_ANSWERED, patience)?)?)
 }

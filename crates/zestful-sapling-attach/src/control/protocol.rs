@@ -1,6 +1,10 @@
 //! What is said at the control socket of a process that has a disk attached: one question a connection, one answer,
 //! each a JSON object on a line of its own.
 
+use std::io::{self, Read};
+use std::os::unix::net::UnixStream;
+use std::time::{Duration, Instant};
+
 use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -11,9 +15,27 @@ use crate::front::{Mode, Place};
 /// It rises when an old question would be misunderstood; new questions and new fields come without.
 pub(super) const PROTOCOL: u32 = 1;
 /// The longest question, in bytes.
-pub(super) const MOST_ASKED: u64 = 4 << 10;
+pub(super) const MOST_ASKED: usize = 4 << 10;
 /// The longest answer.
-pub(super) const MOST_ANSWERED: u64 = 256 << 10;
+pub(super) const MOST_ANSWERED: usize = 256 << 10;
+
+/// One line, at most so long, until then. Whoever sends it piece by piece gets no more time for that.
+pub(super) fn read_line(stream: &UnixStream, most: usize, patience: Duration) -> io::Result<Vec<u8>> {
+    let until = Instant::now() + patience;
+    let (mut line, mut part) = (Vec::new(), [0; 4096]);
+    while !line.ends_with(b"\n") && line.len() < most {
+        let left = until.saturating_duration_since(Instant::now());
+        if left.is_zero() {
+            return Err(io::ErrorKind::TimedOut.into());
+        }
+        stream.set_read_timeout(Some(left))?;
+        match (&*stream).read(&mut part)? {
+            0 => break,
+            count => line.extend_from_slice(&part[..count]),
+        }
+    }
+    Ok(line)
+}
 
 #[derive(Debug, Serialize, Deserialize)]
 pub(super) struct Question {

@@ -1,6 +1,6 @@
 //! The control socket of a process that has a disk attached.
 
-use std::io::{BufRead, BufReader, ErrorKind, Read, Write};
+use std::io::{ErrorKind, Write};
 use std::os::unix::net::UnixStream;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::Duration;
@@ -9,7 +9,7 @@ use rustix::event::{PollFd, PollFlags, poll};
 use rustix::net::sockopt::socket_peercred;
 use rustix::process::geteuid;
 
-use super::protocol::{Answer, Ask, MOST_ASKED, PROTOCOL, Question};
+use super::protocol::{Answer, Ask, MOST_ASKED, PROTOCOL, Question, read_line};
 use super::runtime::runtime_folder;
 use crate::error::AttachError;
 use crate::socket::UnixSocket;
@@ -82,11 +82,9 @@ impl ControlSocket {
 
 fn attend(asker: &UnixStream, answer: &dyn Fn(Ask) -> Answer) -> std::io::Result<()> {
     asker.set_nonblocking(false)?;
-    asker.set_read_timeout(Some(PATIENCE))?;
     asker.set_write_timeout(Some(PATIENCE))?;
-    let mut line = String::new();
-    BufReader::new(asker.take(MOST_ASKED)).read_line(&mut line)?;
-    let answer = match serde_json::from_str::<Question>(&line) {
+    let line = read_line(asker, MOST_ASKED, PATIENCE)?;
+    let answer = match serde_json::from_slice::<Question>(&line) {
         Ok(question) if question.protocol != PROTOCOL => Answer::Failed {
             message: format!("protocol {} was spoken, and {PROTOCOL} is understood", question.protocol),
         },

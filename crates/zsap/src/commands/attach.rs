@@ -25,6 +25,8 @@ pub(super) fn open(
     typed: &Attaching,
     overrides: &[Override],
 ) -> Result<Opened, Failure> {
+    // A mount must not be left behind by a signal that comes early.
+    watch::note_stops();
     let format: Option<Format> = typed.format.map(Into::into);
     if !overrides.contains(&Override::Ending) {
         check_ending(path, format)?;

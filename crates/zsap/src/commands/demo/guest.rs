@@ -1,6 +1,6 @@
 //! What a guest does to its disk in the demo: a partition table, a FAT volume, made-up seed records.
 
-use std::io::{Read, Write};
+use std::io::{Read, Seek, Write};
 use std::path::Path;
 
 use fatfs::{FatType, FileSystem, FormatVolumeOptions, FsOptions};
@@ -100,43 +100,49 @@ pub(super) fn add_observations(path: &str) -> Result<()> {
 /// How many files the volume on a disk holds, all of them read.
 pub(super) fn list(path: &str) -> Result<usize> {
     let disk = Chain::open(Path::new(path), &OpenOptions::new())?;
-    let read = || -> std::io::Result<usize> {
-        let volume = FileSystem::new(ReadOnly(DiskWindow::new(&disk, VOLUME.0, VOLUME.1)), FsOptions::new())?;
-        let mut count = 0;
-        for folder in volume.root_dir().iter() {
-            let folder = folder?;
-            if !folder.is_dir() {
-                continue;
-            }
-            for file in folder.to_dir().iter() {
-                let file = file?;
-                if file.is_file() {
-                    std::io::copy(&mut file.to_file(), &mut std::io::sink())?;
-                    count += 1;
-                }
-            }
-        }
-        Ok(count)
-    };
-    read().map_err(|e| failed("read the volume of", path, e))
+    count(DiskWindow::new(&disk, VOLUME.0, VOLUME.1)).map_err(|e| failed("read the volume of", path, e))
 }
 
-/// A window that the file-system crate may ask to write, and that refuses.
-struct ReadOnly<'a>(DiskWindow<'a, Chain>);
+/// The same, of a volume that is a file of this host.
+pub(super) fn list_file(path: &str) -> Result<usize> {
+    std::fs::File::open(path).and_then(count).map_err(|e| failed("read the volume in", path, e))
+}
 
-impl Read for ReadOnly<'_> {
+fn count(volume: impl Read + Seek) -> std::io::Result<usize> {
+    let volume = FileSystem::new(ReadOnly(volume), FsOptions::new())?;
+    let mut count = 0;
+    for folder in volume.root_dir().iter() {
+        let folder = folder?;
+        if !folder.is_dir() {
+            continue;
+        }
+        for file in folder.to_dir().iter() {
+            let file = file?;
+            if file.is_file() {
+                std::io::copy(&mut file.to_file(), &mut std::io::sink())?;
+                count += 1;
+            }
+        }
+    }
+    Ok(count)
+}
+
+/// A volume that the file-system crate may ask to write, and that refuses.
+struct ReadOnly<T>(T);
+
+impl<T: Read> Read for ReadOnly<T> {
     fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
         self.0.read(buffer)
     }
 }
 
-impl std::io::Seek for ReadOnly<'_> {
+impl<T: Seek> Seek for ReadOnly<T> {
     fn seek(&mut self, to: std::io::SeekFrom) -> std::io::Result<u64> {
         self.0.seek(to)
     }
 }
 
-impl Write for ReadOnly<'_> {
+impl<T> Write for ReadOnly<T> {
     fn write(&mut self, _: &[u8]) -> std::io::Result<usize> {
         Err(std::io::ErrorKind::PermissionDenied.into())
     }

@@ -72,9 +72,13 @@ pub(super) fn run(console: &Console, typed: &Demo) -> Result<Outcome, Failure> {
     stage.tell(&["5. A machine is handed on: its whole chain becomes one raw disk that needs no base."])?;
     stage.zsap(&["copy", "germination-01.vhdx", "germination-01.raw"])?;
     let records = guest::list("germination-01.raw")?;
+    stage.tell(&[&format!(
+        "   (Its volume holds {}, its own observations among them.)",
+        text::count(records, "file", "files")
+    )])?;
+    stage.tell(&["6. A look into germination-01 with this host's own tools: the disk and its partition are files."])?;
+    look_at_files(&stage)?;
     stage.tell(&[
-        &format!("   (Its volume holds {}, its own observations among them.)", text::count(records, "file", "files")),
-        "",
         "What to try next, in that folder:",
         "  zsap show .                                  one line an image, and the totals",
         "  zsap derive germination-02.vhdx after.vhdx   a layer on a layer",
@@ -85,6 +89,23 @@ pub(super) fn run(console: &Console, typed: &Demo) -> Result<Outcome, Failure> {
         console.document(&Tree::from(&Family::of_folder(Path::new("."))?))?;
     }
     Ok(Outcome::Done)
+}
+
+/// Shows a disk as files, where this host lets this user do that.
+fn look_at_files(stage: &Stage<'_>) -> Result<(), Failure> {
+    create_folder(Path::new("shown"))?;
+    if !stage.elsewhere(&["expose", "germination-01.vhdx", "shown", "--background"])? {
+        stage.tell(&["   (This host does not let this user; `zsap serve` works everywhere.)"])?;
+        return Ok(());
+    }
+    let records = guest::list_file("shown/part1");
+    if let Ok(records) = &records {
+        let records = text::count(*records, "file", "files");
+        stage.tell(&[&format!("   (Through the file shown/part1 the volume holds {records} as well.)")])?;
+    }
+    stage.elsewhere(&["detach", "shown"])?;
+    records?;
+    Ok(())
 }
 
 /// The first of harrow-fen, harrow-fen-2, ... that is not there yet.
@@ -121,6 +142,15 @@ impl Stage<'_> {
         self.run(words)?;
         self.console.say([""])?;
         Ok(())
+    }
+
+    /// Shows a command and runs it in a process of its own; whether it did well.
+    fn elsewhere(&self, words: &[&str]) -> Result<bool, Failure> {
+        self.show(words)?;
+        let output = std::process::Command::new(std::env::current_exe()?).args(words).output()?;
+        let told = String::from_utf8_lossy(&output.stdout);
+        self.console.say(told.lines().chain([""]))?;
+        Ok(output.status.success())
     }
 
     /// Shows a command that must be refused, and its refusal.
