@@ -1,5 +1,5 @@
-//! A disk is shown as a file of this host, written to through that file, and taken away again. Needs root, or the host's
-//! helper for others; where there is no FUSE, it says so.
+//! A disk is shown as a file of this host, written to through that file, and taken away again. Needs root, or the
+//! host's helper for others; where there is no FUSE, it says so.
 //!
 //! ```console
 //! $ cargo run --example expose_a_disk                            # on made-up data, and ends by itself

@@ -233,8 +233,9 @@ fn a_throwaway_disk_leaves_no_trace() {
     }
 }
 
-/// Killed while files are copied in, again and again: what was synced is there when the file system has gone through its
-/// journal, no lock or record is left, and the mount is cleared. `ZSAP_EXPOSE_KILLS` says how often for each format.
+/// Killed while files are copied in, again and again: what was synced is there when the file system has gone through
+/// its journal, no lock or record is left, and the mount is cleared. `ZSAP_EXPOSE_KILLS` says how often for each
+/// format.
 #[test]
 fn a_kill_while_files_are_copied_in_loses_nothing_that_was_synced() {
     if !can_mount() {
