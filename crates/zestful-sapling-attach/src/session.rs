@@ -109,7 +109,7 @@ impl Session {
 
     fn answer(&self, ask: Ask, events: &(dyn Fn(Event) + Sync)) -> Answer {
         let failed = |message: String| Answer::Failed { message };
-        let Some(front) = self.front() else { return failed("it is ending".to_owned()) };
+        let Some(front) = self.front() else { return Answer::Ending };
         match ask {
             Ask::Describe => {
                 let moved = front.moved();

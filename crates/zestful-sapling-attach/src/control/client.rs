@@ -118,6 +118,7 @@ fn look(socket: PathBuf, owner: u32) -> Option<Attached> {
     match connected {
         Ok(stream) => match ask(&stream, Ask::Describe, PATIENCE) {
             Ok(Answer::Description(told)) => Some(silent.described(*told)),
+            Ok(Answer::Ending) => None,
             _ => Some(silent),
         },
         Err(error) if error.kind() == ErrorKind::ConnectionRefused => {

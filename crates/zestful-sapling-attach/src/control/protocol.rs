@@ -64,9 +64,17 @@ pub(crate) enum Ask {
 pub(crate) enum Answer {
     Description(Box<Description>),
     Detached,
-    Grown { size: u64 },
-    InUse { holders: Vec<String> },
-    Failed { message: String },
+    /// It goes this moment, with nothing more to say.
+    Ending,
+    Grown {
+        size: u64,
+    },
+    InUse {
+        holders: Vec<String>,
+    },
+    Failed {
+        message: String,
+    },
 }
 
 /// A disk that is attached, as its process describes it.

@@ -8,56 +8,58 @@ use crate::args::attachments::Attachments;
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
 use crate::report::json::AttachedDisks;
-use crate::report::table::Table;
 use crate::report::text;
 
 pub(super) fn run(console: &Console, _: &Attachments) -> Result<Outcome, Failure> {
     let found = attachments()?;
-    let mut lines = Vec::new();
+    let mut lines: Vec<String> = found.iter().flat_map(|attached| told(console, attached)).collect();
     if found.is_empty() {
         lines.push("nothing is attached".to_owned());
-    } else {
-        let mut table = Table::new(&["image", "how", "where", "by", "since", ">users", ">read", ">written"]);
-        found.iter().for_each(|attached| table.row(row(console, attached)));
-        lines.extend(table.lines(console));
     }
-    let dead = found.iter().filter(|attached| attached.state == AttachedState::Dead);
-    lines.extend(dead.filter_map(|attached| attached.place.as_ref()).map(|place| {
-        let place = shown(place);
-        format!(
-            "{} the process of {place} is gone; its mount is cleared by: zsap detach {place}",
-            console.alarming("dead")
-        )
-    }));
     console.answer(&AttachedDisks { attachments: found }, lines)?;
     Ok(Outcome::Done)
 }
 
-fn row(console: &Console, attached: &Attached) -> Vec<String> {
-    let size = |bytes: Option<u64>| bytes.map_or_else(String::new, |bytes| console.size(bytes));
-    let how = match (attached.state, attached.mode) {
-        (AttachedState::Dead, _) => "dead",
-        (AttachedState::Silent, _) => "silent",
-        (_, Some(Mode::Writable)) => "writable",
-        (_, Some(Mode::Throwaway)) => "throwaway",
-        _ => "read-only",
-    };
+/// The image, and on lines of its own who has it attached, where and how. Paths may be long.
+fn told(console: &Console, attached: &Attached) -> Vec<String> {
+    let path = attached.path.as_ref().map_or_else(|| "an image that is not known".to_owned(), name);
+    let place = attached.place.as_ref().map_or_else(|| "a place that is not known".to_owned(), shown);
+    let way = if matches!(attached.place, Some(Place::Folder { .. })) { "exposed" } else { "served" };
     let user = attached.user.map(|user| match get_user_by_uid(user) {
-        Some(known) => known.name().to_string_lossy().into_owned(),
-        None => user.to_string(),
+        Some(known) => text::safe(&known.name().to_string_lossy()),
+        None => format!("user {user}"),
     });
     let process = attached.process.map(|process| format!("process {process}"));
     let by: Vec<String> = user.into_iter().chain(process).collect();
-    vec![
-        attached.path.as_ref().map_or_else(|| "?".to_owned(), name),
-        how.to_owned(),
-        attached.place.as_ref().map_or_else(|| "?".to_owned(), shown),
-        text::safe(&by.join(", ")),
-        attached.since.map_or_else(String::new, |since| text::age(Some(since))),
-        attached.users.map_or_else(String::new, |users| users.to_string()),
-        size(attached.bytes_read),
-        size(attached.bytes_written),
-    ]
+    let by = by.join(", ");
+    let mut lines = vec![console.strong(&path)];
+    match attached.state {
+        AttachedState::Dead => {
+            let dead = console.alarming("dead");
+            lines.push(format!("  {dead} at {place}, of {by}: its process is gone"));
+            lines.push(format!("  clear the mount with: zsap detach {place}"));
+        }
+        AttachedState::Silent => {
+            lines.push(format!("  {}: {by} does not answer", console.alarming("silent")));
+        }
+        _ => {
+            let mode = match attached.mode {
+                Some(Mode::Writable) => "for writing",
+                Some(Mode::Throwaway) => "for writing, forgotten at the end",
+                _ => "for reading",
+            };
+            lines.push(format!("  {way} {mode} at {place}"));
+            let users = attached.users.unwrap_or_default();
+            lines.push(format!(
+                "  by {by}, {}; {} now; {} read, {} written",
+                text::age(attached.since),
+                text::count(users, "user", "users"),
+                console.size(attached.bytes_read.unwrap_or_default()),
+                console.size(attached.bytes_written.unwrap_or_default())
+            ));
+        }
+    }
+    lines
 }
 
 fn name(path: &PathData) -> String {

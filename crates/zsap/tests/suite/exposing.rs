@@ -279,7 +279,7 @@ fn a_kill_while_files_are_copied_in_loses_nothing_that_was_synced() {
             let done = copying.join().unwrap();
             scene.run("detach fen").expect("still mounted", 4, "", "umount");
             drop(mounted);
-            scene.run("attachments").expect("dead", 0, "the process of", "");
+            scene.run("attachments").expect("dead", 0, "its process is gone", "");
             scene.run("detach fen").expect("cleared", 0, "its process was gone", "");
             assert_eq!(attached(&scene), Vec::<Value>::new());
             assert_eq!(std::fs::read_dir(scene.runtime()).unwrap().count(), 0, "no record is left");
