@@ -5,7 +5,7 @@ use std::io::{self, ErrorKind, Write};
 use std::os::unix::fs::MetadataExt;
 use std::os::unix::net::UnixStream;
 use std::path::{Path, PathBuf};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
 use rustix::net::sockopt::socket_peercred;
@@ -26,6 +26,8 @@ const PATIENCE: Duration = Duration::from_secs(5);
 /// How long it may take to make a disk durable and tidy.
 const LONG_PATIENCE: Duration = Duration::from_secs(3600);
 
+/// A loop device lets go of its file a moment after the end of its mount.
+const LETTING_GO: Duration = Duration::from_millis(1500);
 /// Of one user so many are looked at.
 const MOST_SOCKETS: usize = 256;
 
@@ -265,8 +267,8 @@ pub fn detach(target: &Path, force: bool) -> Result<Attached, DetachError> {
             return Err(DetachError::NotAttached { target: owned() });
         };
         let folder = folder.to_path();
-        let holders = holders_of(&folder);
-        if !holders.is_empty() && !force {
+        let holders = if force { Vec::new() } else { holders_after_a_moment(&folder) };
+        if !holders.is_empty() {
             return Err(in_use(InUse { holders }));
         }
         unmount(&folder, force).map_err(|error| failed(error.to_string()))?;
@@ -279,6 +281,18 @@ pub fn detach(target: &Path, force: bool) -> Result<Attached, DetachError> {
         Ok(Answer::Failed { message }) => Err(failed(message)),
         Ok(_) => Err(failed("its process gave no answer that is known here".to_owned())),
         Err(error) => Err(failed(format!("its process gave no answer: {error}"))),
+    }
+}
+
+/// Who uses a folder, and still does when they have had the time to let go.
+fn holders_after_a_moment(folder: &Path) -> Vec<String> {
+    let until = Instant::now() + LETTING_GO;
+    loop {
+        let holders = holders_of(folder);
+        if holders.is_empty() || Instant::now() > until {
+            return holders;
+        }
+        std::thread::sleep(LETTING_GO / 30);
     }
 }
 

@@ -25,7 +25,7 @@ const THREADS: usize = 6;
 /// Where file systems, and whatever else fills a partition, leave their first mark, in bytes.
 const BEGINNING: usize = 128 << 10;
 /// A program that has closed a file lets go of it a moment later.
-const PATIENCE: Duration = Duration::from_millis(800);
+const PATIENCE: Duration = Duration::from_millis(1500);
 const BETWEEN_TRIES: Duration = Duration::from_millis(40);
 
 /// A disk whose bytes are the file `disk.raw` in a folder of this host, and each of its partitions a file beside it,
