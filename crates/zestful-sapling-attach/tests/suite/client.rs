@@ -54,7 +54,7 @@ impl Client {
     /// Connects and greets.
     pub fn greet(socket: &Path, flags: u32) -> Self {
         let stream = UnixStream::connect(socket).unwrap();
-        stream.set_read_timeout(Some(Duration::from_secs(20))).unwrap();
+        stream.set_read_timeout(Some(Duration::from_secs(60))).unwrap();
         Self::over(stream, flags)
     }
 

@@ -61,7 +61,7 @@ impl Scene {
 
     /// Waits until so many things of a kind were told, and returns all that was told.
     pub fn told(&self, count: usize, is_wanted: impl Fn(&Event) -> bool) -> Vec<Event> {
-        let until = Instant::now() + Duration::from_secs(10);
+        let until = Instant::now() + Duration::from_secs(60);
         loop {
             let events = self.events.lock().unwrap().clone();
             if events.iter().filter(|event| is_wanted(event)).count() >= count {

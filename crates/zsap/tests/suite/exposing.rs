@@ -80,7 +80,7 @@ impl<'a> Shown<'a> {
     /// Detaches it, and returns what it told.
     fn detach(mut self) -> String {
         // A busy host takes its time to let go of a loop device.
-        self.scene.run("detach fen --wait 20").expect("detach", 0, "detached fen from ", "");
+        self.scene.run("detach fen --wait 60").expect("detach", 0, "detached fen from ", "");
         assert_eq!(std::fs::read_dir(self.scene.path("fen")).unwrap().count(), 0, "the mount is gone");
         assert!(self.child.wait().unwrap().success());
         let mut told = String::new();
@@ -281,7 +281,7 @@ fn a_kill_while_files_are_copied_in_loses_nothing_that_was_synced() {
             scene.run("detach fen").expect("still mounted", 4, "", "umount");
             drop(mounted);
             scene.run("attachments").expect("dead", 0, "its process is gone", "");
-            scene.run("detach fen --wait 20").expect("cleared", 0, "its process was gone", "");
+            scene.run("detach fen --wait 60").expect("cleared", 0, "its process was gone", "");
             assert_eq!(attached(&scene), Vec::<Value>::new());
             assert_eq!(std::fs::read_dir(scene.runtime()).unwrap().count(), 0, "no record is left");
             drop(shown);
@@ -379,7 +379,7 @@ fn what_is_attached_is_told_grows_and_ends() {
     assert!(refused["message"].as_str().unwrap().contains(&format!("losetup -d {device}")), "{refused}");
     tool(&format!("losetup -d {device}"), "");
     drop(silent);
-    scene.json("detach now.vhdx --wait 20");
+    scene.json("detach now.vhdx --wait 60");
     assert!(shown.child.wait().unwrap().success());
     scene.run("detach other.vhdx").expect("the server", 0, "nothing was written", "");
     assert!(server.wait().unwrap().success());
@@ -485,7 +485,7 @@ fn what_cannot_be_is_said_with_the_way_out() {
     }
     shown.kill();
     scene.run("expose other.vhdx fen").expect("dead", 4, "", "detach it first");
-    scene.run("detach fen --wait 20").expect("cleared", 0, "its process was gone", "");
+    scene.run("detach fen --wait 60").expect("cleared", 0, "its process was gone", "");
 
     // A table with a partition that lies outside: the disk is there, that partition is not.
     let mut sector = vec![0u8; 512];

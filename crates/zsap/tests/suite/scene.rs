@@ -135,7 +135,7 @@ impl Scene {
     pub fn wait(&self, what: &str, mut there: impl FnMut() -> bool) {
         let start = Instant::now();
         while !there() {
-            assert!(start.elapsed() < Duration::from_secs(20), "waited in vain for {what}");
+            assert!(start.elapsed() < Duration::from_secs(120), "waited in vain for {what}");
             std::thread::sleep(Duration::from_millis(5));
         }
     }
