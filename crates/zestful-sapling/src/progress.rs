@@ -48,7 +48,8 @@ impl Progress {
         self.stopped.store(true, Ordering::Relaxed);
     }
 
-    /// Holds bulk work to so many bytes a second, to leave the host to its guests.
+    /// Holds bulk work to so many bytes a second, to leave the host to its guests; 0 is no limit. Work that is under
+    /// way hears of a change at once.
     pub fn set_rate_limit(&self, bytes_per_second: u64) {
         self.limit.store(bytes_per_second, Ordering::Relaxed);
     }
@@ -80,12 +81,16 @@ impl Progress {
     /// Counts bytes as done, and waits where that is faster than the limit.
     pub(crate) fn advance(&self, bytes: u64) {
         let done = self.done.fetch_add(bytes, Ordering::Relaxed) + bytes;
-        let limit = self.limit.load(Ordering::Relaxed);
-        let started = *self.started.lock().unwrap_or_else(PoisonError::into_inner);
-        let (Some(started), true) = (started, limit > 0) else { return };
-        let due = Duration::from_secs_f64(done as f64 / limit as f64);
-        while started.elapsed() < due && !self.stopped.load(Ordering::Relaxed) {
-            std::thread::sleep((due - started.elapsed().min(due)).min(Duration::from_millis(50)));
+        let Some(started) = *self.started.lock().unwrap_or_else(PoisonError::into_inner) else { return };
+        while !self.stopped.load(Ordering::Relaxed) {
+            // Read anew each time: whoever watches may change it.
+            let limit = self.limit.load(Ordering::Relaxed);
+            let due = if limit == 0 { 0.0 } else { done as f64 / limit as f64 };
+            let early = due - started.elapsed().as_secs_f64();
+            if early <= 0.0 {
+                return;
+            }
+            std::thread::sleep(Duration::from_secs_f64(early.min(0.05)));
         }
     }
 }

@@ -471,7 +471,7 @@ fn a_copy_that_reads_back_otherwise_is_told() {
         let plan = CopyDisk::new(&source, folder.path().join(target)).with_verify(true).plan().unwrap();
         let progress = Progress::new();
         // Slow enough for somebody to reach the end of the file before it is read.
-        progress.set_rate_limit(16 << 20);
+        progress.set_rate_limit(2 << 20);
         let done = std::thread::scope(|scope| {
             scope.spawn(|| {
                 while !progress.read().what.starts_with("reading") {
@@ -480,6 +480,7 @@ fn a_copy_that_reads_back_otherwise_is_told() {
                 let partial = files(folder.path()).into_iter().find(|name| name.contains("partial")).unwrap();
                 let file = std::fs::File::options().write(true).open(folder.path().join(partial)).unwrap();
                 file.write_all_at(b"other", file.metadata().unwrap().len() - 4096).unwrap();
+                progress.set_rate_limit(0);
             });
             plan.run(&progress)
         });

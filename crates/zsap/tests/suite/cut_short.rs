@@ -20,7 +20,7 @@ fn an_interrupt_leaves_nothing_half_made() {
         "copy child.vhdx copy --depth chain",
     ];
     for typed in work {
-        let child = scene.start(&format!("{typed} --rate-limit 8M"));
+        let child = scene.start(&format!("{typed} --rate-limit 2M"));
         scene.wait_for_file("partial");
         scene.interrupt(&child);
         let output = child.wait_with_output().unwrap();
@@ -41,10 +41,10 @@ fn an_interrupted_merge_is_told_and_carried_on() {
         scene.run(&format!("bytes write {} --at 30M -i big.raw -q", name("base"))).expect("write", 0, "", "");
         scene.run(&format!("derive {} {} -q", name("base"), name("now"))).expect("derive", 0, "", "");
         scene.run(&format!("bytes write {} --at 0 -i big.raw -q", name("now"))).expect("write", 0, "", "");
-        let merging = scene.start(&format!("merge {} --rate-limit 8M", name("now")));
+        let merging = scene.start(&format!("merge {} --rate-limit 2M", name("now")));
         scene.wait_for_file("zsap.journal");
         std::thread::sleep(std::time::Duration::from_millis(300));
-        let words = format!("process {} (zsap merge {} --rate-limit 8M), since 20", merging.id(), name("now"));
+        let words = format!("process {} (zsap merge {} --rate-limit 2M), since 20", merging.id(), name("now"));
         let status = scene.run("status");
         status.expect("status", 0, &words, "");
         status.expect("status", 0, "is at it now", "");

@@ -10,7 +10,7 @@ use zestful_sapling::ops::{CopyDisk, Operation, Planned};
 use zestful_sapling::progress::Progress;
 use zestful_sapling::storage::user_of;
 
-use crate::scene::Scene;
+use crate::scene::{Mounted, Scene};
 
 /// A loop device over a file of the scene, detached when dropped.
 struct Loop {
@@ -154,6 +154,7 @@ fn a_device_in_use_is_left_alone() {
         eprintln!("skipped: nothing can be mounted here");
         return;
     }
+    let mounted = Mounted::at(place.clone());
     for typed in
         ["copy a.vhdx DEVICE --yes", "copy DEVICE b.vhdx", "make DEVICE 16M --yes", "bytes write DEVICE --at 0"]
     {
@@ -164,7 +165,7 @@ fn a_device_in_use_is_left_alone() {
     }
     scene.run(&format!("show {device}")).expect("a look", 0, "in use: mounted at", "");
     assert_eq!(user_of(Path::new(device)).unwrap().map(|user| user.how), Some(Hold::Device));
-    tool("umount", &[place.to_str().unwrap()]);
+    drop(mounted);
     tool("e2fsck", &["-fn", device]);
     assert!(!scene.files().iter().any(|name| name.starts_with("b.vhdx")));
 }
@@ -190,7 +191,7 @@ fn a_device_that_was_half_written_shows_no_disk() {
     for how in ["-INT", "-KILL"] {
         junk(&scene, "old", 64);
         let Some(device) = Loop::over(&scene, "old", &[]) else { return };
-        let child = scene.start(&format!("copy big.raw {} --yes --rate-limit 16M", device.device));
+        let child = scene.start(&format!("copy big.raw {} --yes --rate-limit 4M", device.device));
         scene.wait("the first bytes", || std::fs::read(scene.path("old")).unwrap()[2 << 20] == 7);
         tool("kill", &[how, &child.id().to_string()]);
         let output = child.wait_with_output().unwrap();

@@ -175,7 +175,7 @@ fn the_status_of_unfinished_work_is_that_of_its_cause() {
     }
     scene.run("derive base.vhdx now.vhdx -q").expect("derive", 0, "", "");
     scene.run("bytes write now.vhdx --at 8M -i data -q").expect("write", 0, "", "");
-    let merge = scene.start("merge now.vhdx --rate-limit 8M");
+    let merge = scene.start("merge now.vhdx --rate-limit 2M");
     scene.wait_for_file("now.vhdx.zsap.journal");
     std::thread::sleep(std::time::Duration::from_millis(300));
     scene.interrupt(&merge);
