@@ -94,6 +94,9 @@ pub enum MountProblem {
     /// What is mounted there would be hidden.
     #[error("has something mounted on it already; name another folder")]
     Mounted,
+    /// Two would hide each other.
+    #[error("is being mounted on by another process at this moment; name another folder")]
+    Wanted,
     /// The process that showed something there is gone.
     #[error("is the dead mount of a process that was killed; detach it first")]
     Dead,

@@ -14,7 +14,7 @@ use zestful_sapling::path_data::PathData;
 use super::files::Files;
 use super::filesystem::DiskFiles;
 use super::holders::{holders_of, loop_devices};
-use super::mounts::{check_folder, helper, source_of, unmount};
+use super::mounts::{helper, source_of, take_folder, unmount};
 use crate::error::AttachError;
 use crate::event::Event;
 use crate::export::Export;
@@ -50,7 +50,7 @@ impl Exposure {
     /// `MountFolder` when the folder cannot be used; `NoFuse` when the host does not let this user do it; `Disk` when
     /// the partition table cannot be read; `Io`.
     pub fn new(folder: &Path, image: &Path, export: Arc<Export>) -> Result<Self, AttachError> {
-        let folder = check_folder(folder)?;
+        let folder = take_folder(folder)?;
         let table = export.partitions()?;
         let (sender, happened) = channel();
         let files = Arc::new(Files::new(export.clone(), table.clone(), sender));
@@ -63,9 +63,9 @@ impl Exposure {
         }
         config.acl = if !geteuid().is_root() && for_root { SessionACL::RootAndOwner } else { SessionACL::Owner };
         config.n_threads = Some(THREADS);
-        let session = Session::new(DiskFiles::new(files.clone()), &folder, &config).map_err(no_fuse)?;
+        let session = Session::new(DiskFiles::new(files.clone()), &folder.path, &config).map_err(no_fuse)?;
         let (session, happened) = (Mutex::new(Some(session)), Mutex::new(happened));
-        Ok(Self { folder, export, files, table, for_root, session, happened })
+        Ok(Self { folder: folder.path, export, files, table, for_root, session, happened })
     }
 
     /// The folder.

@@ -243,22 +243,32 @@ impl Files {
 
 #[cfg(test)]
 mod tests {
-    use std::sync::mpsc::channel;
+    use std::sync::mpsc::{Receiver, channel};
 
     use proptest::prelude::*;
     use zestful_sapling::chain::{ChainMut, SharedDisk};
     use zestful_sapling::guest::PartitionKind;
     use zestful_sapling::image::{Format, open_image_mut, vhdx};
-    use zestful_sapling::storage::MemoryStorage;
+    use zestful_sapling::storage::testing::{Fault, FaultStorage, FileChange};
+    use zestful_sapling::storage::{MemoryStorage, Storage};
 
     use super::*;
     use crate::export::Backing;
 
     const SIZE: u64 = 4 << 20;
 
+    fn blank() -> MemoryStorage {
+        let storage = MemoryStorage::new();
+        vhdx::CreateOptions::new(SIZE).create_in(&storage).unwrap();
+        storage
+    }
+
     fn files(parts: &[(u64, u64)]) -> (Files, Arc<SharedDisk>) {
-        let storage = Arc::new(MemoryStorage::new());
-        vhdx::CreateOptions::new(SIZE).create_in(&*storage).unwrap();
+        let (files, disk, _) = files_of(Arc::new(blank()), parts);
+        (files, disk)
+    }
+
+    fn files_of(storage: Arc<dyn Storage>, parts: &[(u64, u64)]) -> (Files, Arc<SharedDisk>, Receiver<Event>) {
         let chain = ChainMut::from_parts(open_image_mut(storage, Some(Format::Vhdx)).unwrap(), Vec::new());
         let disk = Arc::new(SharedDisk::new(chain));
         let export = Export::new("germination-01", "", Backing::Writable(disk.clone()));
@@ -271,7 +281,8 @@ mod tests {
         };
         let usable = (1..).zip(parts).map(part).collect();
         let table = Partitions { usable, ..Partitions::default() };
-        (Files::new(Arc::new(export), table, channel().0), disk)
+        let (sender, events) = channel();
+        (Files::new(Arc::new(export), table, sender), disk, events)
     }
 
     proptest! {
@@ -342,5 +353,42 @@ mod tests {
         assert_eq!(files.write(disk_file, 2 * SIZE - 5, &[1; 9]), Ok(5));
         files.take_away();
         assert_eq!((files.open(one, false), files.write(one, 0, &[1])), (Err(Code::Io), Err(Code::Io)));
+    }
+
+    /// Whichever sync of the image it is that fails: it is told, what had been synced before reads as it was, and nothing
+    /// is acknowledged as durable any more.
+    #[test]
+    fn a_sync_that_fails_is_told_and_final() {
+        let work = |storage: Arc<FaultStorage>| {
+            let (files, _disk, events) = files_of(storage, &[]);
+            let opened = files.open(File::Disk, true).unwrap();
+            // The first write into an image syncs by itself.
+            let keep = |at: u64, byte: u8| files.write(File::Disk, at, &[byte; 4096]).and_then(|_| files.flush());
+            let (first, second) = (keep(0, 1), keep(2 << 20, 2));
+            files.close(opened);
+            (files, first, second, events)
+        };
+        let whole = Arc::new(FaultStorage::new(blank()));
+        let (_, first, second, _) = work(whole.clone());
+        assert_eq!((first, second), (Ok(()), Ok(())));
+        let changes = whole.recording(blank()).operations;
+        let syncs: Vec<usize> = (0..changes.len()).filter(|number| changes[*number] == FileChange::Sync).collect();
+        assert!(syncs.len() >= 2, "{changes:?}");
+        let mut finals = 0;
+        for number in syncs {
+            let storage = FaultStorage::new(blank()).fail_once(number, Fault::LostWrites);
+            let (files, first, second, events) = work(Arc::new(storage));
+            let told = events.try_iter().filter(|event| matches!(event, Event::TroubleBegan { .. })).count();
+            assert!((1..=2).contains(&told), "change {number}: told {told} times");
+            assert_eq!(second, Err(Code::Io), "change {number}: nothing is durable after a sync that failed");
+            if first.is_ok() {
+                assert_eq!(files.flush(), Err(Code::Io), "change {number}");
+                let mut found = [0; 4096];
+                assert_eq!(files.read(File::Disk, 0, &mut found), Ok(4096), "change {number}");
+                assert!(found == [1; 4096], "change {number}");
+                finals += 1;
+            }
+        }
+        assert!(finals > 0, "none failed between the two");
     }
 }

@@ -2,10 +2,12 @@
 
 use std::ffi::{OsStr, OsString};
 use std::io;
+use std::os::fd::OwnedFd;
 use std::os::unix::ffi::{OsStrExt, OsStringExt};
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
+use rustix::fs::{FlockOperation, Mode, OFlags, flock, open};
 use rustix::io::Errno;
 use rustix::mount::UnmountFlags;
 use rustix::process::geteuid;
@@ -92,11 +94,33 @@ fn plain(word: &[u8]) -> OsString {
     OsString::from_vec(bytes)
 }
 
-/// Whether a disk can be shown in this folder.
+/// A folder in which a disk can be shown. Until this is dropped, nobody else gets it: two who look at the same moment
+/// would mount one over the other.
+pub(super) struct Wanted {
+    pub(super) path: PathBuf,
+    _lock: OwnedFd,
+}
+
+/// Takes a folder, if a disk can be shown in it.
 ///
 /// # Errors
 /// `MountFolder`; `Io`.
-pub(super) fn check_folder(folder: &Path) -> Result<PathBuf, AttachError> {
+pub(super) fn take_folder(folder: &Path) -> Result<Wanted, AttachError> {
+    // What is mounted there meanwhile is not what is locked, and is found by the look that follows.
+    let path = check_folder(folder)?;
+    let failed = |error: Errno| AttachError::io(format!("lock {}", folder.display()), error);
+    let lock = open(&path, OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty()).map_err(failed)?;
+    match flock(&lock, FlockOperation::NonBlockingLockExclusive) {
+        Ok(()) => {}
+        Err(Errno::WOULDBLOCK) => {
+            return Err(AttachError::MountFolder { path: folder.to_owned(), problem: MountProblem::Wanted });
+        }
+        Err(error) => return Err(failed(error)),
+    }
+    Ok(Wanted { path: check_folder(folder)?, _lock: lock })
+}
+
+fn check_folder(folder: &Path) -> Result<PathBuf, AttachError> {
     let wrong = |problem| AttachError::MountFolder { path: folder.to_owned(), problem };
     if is_dead(folder) {
         return Err(wrong(MountProblem::Dead));
@@ -151,6 +175,18 @@ pub(super) fn helper() -> Option<PathBuf> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_folder_is_taken_by_one() {
+        let folder = tempfile::tempdir().unwrap();
+        let first = take_folder(folder.path()).unwrap();
+        let is_wanted = |result: Result<Wanted, AttachError>| {
+            matches!(result, Err(AttachError::MountFolder { problem: MountProblem::Wanted, .. }))
+        };
+        assert!(is_wanted(take_folder(folder.path())));
+        drop(first);
+        assert_eq!(take_folder(folder.path()).unwrap().path, folder.path().canonicalize().unwrap());
+    }
 
     #[test]
     fn what_the_host_tells_of_mounts_is_read() {

@@ -1,106 +1,15 @@
 //! `zsap expose`, with this host's kernel as the judge: its loop devices, its file systems, real kills.
 
 use std::collections::BTreeMap;
-use std::io::{BufRead, BufReader, Read, Write};
-use std::os::unix::fs::{MetadataExt, PermissionsExt, chown};
-use std::os::unix::net::UnixStream;
+use std::io::{Read, Write};
+use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
-use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
-use serde_json::{Value, json};
+use serde_json::Value;
 
-use crate::scene::{Mounted, Scene};
-
-/// Whether this user can have folders of disks and loop devices here; says so where not.
-fn can_mount() -> bool {
-    let can = Path::new("/dev/fuse").exists()
-        && std::fs::metadata("/proc/self").is_ok_and(|found| found.uid() == 0)
-        && Command::new("losetup").arg("--find").output().is_ok_and(|found| found.status.success());
-    if !can {
-        eprintln!("skipped: no FUSE, no loop devices, or not root here");
-    }
-    can
-}
-
-/// Runs a program of the host, which must do well.
-#[track_caller]
-fn tool(words: &str, input: &str) -> String {
-    let mut all = words.split(' ');
-    let path = std::env::var("PATH").unwrap_or_default() + ":/usr/sbin:/sbin";
-    let mut child = Command::new(all.next().unwrap())
-        .args(all)
-        .env("PATH", path)
-        .stdin(Stdio::piped())
-        .stdout(Stdio::piped())
-        .stderr(Stdio::piped())
-        .spawn()
-        .unwrap_or_else(|error| panic!("{words}: {error}"));
-    child.stdin.take().unwrap().write_all(input.as_bytes()).unwrap();
-    let output = child.wait_with_output().unwrap();
-    let told = String::from_utf8_lossy(&output.stdout).into_owned() + &String::from_utf8_lossy(&output.stderr);
-    assert!(output.status.success(), "{words}: {told}");
-    told
-}
-
-/// A disk shown in the folder `fen` of a scene; killed and cleared away at the latest when it is dropped.
-struct Shown<'a> {
-    scene: &'a Scene,
-    child: Child,
-    out: BufReader<std::process::ChildStdout>,
-}
-
-impl<'a> Shown<'a> {
-    fn start(scene: &'a Scene, image: &str, how: &str) -> Self {
-        _ = std::fs::create_dir(scene.path("fen"));
-        let mut child = scene.start(format!("expose {image} fen {how}").trim_end());
-        let mut out = BufReader::new(child.stdout.take().unwrap());
-        let mut first = String::new();
-        out.read_line(&mut first).unwrap();
-        if first.is_empty() {
-            let mut told = String::new();
-            child.stderr.take().unwrap().read_to_string(&mut told).unwrap();
-            panic!("{image} {how}: {told}");
-        }
-        Self { scene, child, out }
-    }
-
-    fn file(&self, name: &str) -> String {
-        self.scene.path("fen").join(name).display().to_string()
-    }
-
-    /// Has the host mount one of the files at `m`.
-    fn mount(&self, name: &str, options: &str) -> Mounted {
-        let place = self.scene.path("m");
-        _ = std::fs::create_dir(&place);
-        tool(&format!("mount -o loop{options} {} {}", self.file(name), place.display()), "");
-        Mounted::at(place)
-    }
-
-    /// Detaches it, and returns what it told.
-    fn detach(mut self) -> String {
-        // A busy host takes its time to let go of a loop device.
-        self.scene.run("detach fen --wait 60").expect("detach", 0, "detached fen from ", "");
-        assert_eq!(std::fs::read_dir(self.scene.path("fen")).unwrap().count(), 0, "the mount is gone");
-        assert!(self.child.wait().unwrap().success());
-        let mut told = String::new();
-        self.out.read_to_string(&mut told).unwrap();
-        told
-    }
-
-    fn kill(&mut self) {
-        self.child.kill().unwrap();
-        self.child.wait().unwrap();
-    }
-}
-
-impl Drop for Shown<'_> {
-    fn drop(&mut self) {
-        _ = self.child.kill();
-        _ = self.child.wait();
-        _ = Command::new("umount").args(["-l", "-q"]).arg(self.scene.path("fen")).status();
-    }
-}
+use crate::scene::Scene;
+use crate::shown::{Shown, attached, can_mount, tool};
 
 /// Made-up files, by their names.
 fn records() -> BTreeMap<String, Vec<u8>> {
@@ -304,127 +213,6 @@ fn a_kill_while_files_are_copied_in_loses_nothing_that_was_synced() {
     }
 }
 
-/// What is attached of a scene: other tests leave dead mounts of theirs meanwhile.
-fn attached(scene: &Scene) -> Vec<Value> {
-    let all = scene.json("attachments")["attachments"].as_array().unwrap().clone();
-    let is_ours =
-        |one: &Value| one["path"]["absolute"].as_str().is_some_and(|path| Path::new(path).starts_with(scene.path("")));
-    all.into_iter().filter(is_ours).collect()
-}
-
-/// One question at a control socket.
-fn ask(socket: &Path, question: &str) -> Value {
-    let mut stream = UnixStream::connect(socket).unwrap();
-    stream.write_all(question.as_bytes()).unwrap();
-    stream.write_all(b"\n").unwrap();
-    let mut answer = String::new();
-    stream.read_to_string(&mut answer).unwrap();
-    serde_json::from_str(&answer).unwrap_or_else(|error| panic!("{question}: {answer:?}: {error}"))
-}
-
-#[test]
-fn what_is_attached_is_told_grows_and_ends() {
-    if !can_mount() {
-        return;
-    }
-    let scene = Scene::new();
-    scene.run("make now.vhdx 64M -q").expect("make", 0, "", "");
-    scene.run("make other.vhdx 64M -q").expect("make", 0, "", "");
-    assert_eq!(attached(&scene), Vec::<Value>::new());
-    let mut server = scene.start("serve other.vhdx --json");
-    let mut shown = Shown::start(&scene, "now.vhdx", "--writable --json");
-    scene.wait("the server", || attached(&scene).len() == 2);
-    let all = attached(&scene);
-    let named = |name: &str| {
-        let ends = |one: &&Value| one["path"]["absolute"].as_str().unwrap().ends_with(name);
-        all.iter().find(ends).unwrap().clone()
-    };
-    let (files, served) = (named("now.vhdx"), named("other.vhdx"));
-    assert_eq!((&files["mode"], &served["mode"]), (&json!("writable"), &json!("read_only")));
-    assert_eq!((&files["place"]["how"], &served["place"]["how"]), (&json!("folder"), &json!("socket")));
-    assert_eq!(files["process"], shown.child.id());
-    assert_eq!(files["user"], 0);
-    assert_eq!(std::fs::metadata(scene.runtime()).unwrap().permissions().mode() & 0o777, 0o700);
-
-    // It grows under a loop device, which is told by name.
-    let device = tool(&format!("losetup --find --show {}", shown.file("disk.raw")), "").trim().to_owned();
-    assert_eq!(attached(&scene).iter().map(|one| one["users"].as_u64().unwrap()).sum::<u64>(), 1);
-    let control = scene.runtime().join(format!("{}.control", shown.child.id()));
-    let grown = ask(&control, &format!(r#"{{"protocol":1,"ask":"grow","size":{}}}"#, 100 << 20));
-    assert_eq!(grown, json!({ "answer": "grown", "size": 100 << 20 }));
-    assert_eq!(std::fs::metadata(shown.file("disk.raw")).unwrap().len(), 100 << 20);
-    let mut line = String::new();
-    shown.out.read_line(&mut line).unwrap();
-    let event: Value = serde_json::from_str(&line).unwrap();
-    crate::documents::fits("event", &event);
-    assert_eq!((&event["event"], &event["devices"]), (&json!("grown"), &json!([device])));
-    tool(&format!("losetup -c {device}"), "");
-    assert_eq!(tool(&format!("blockdev --getsize64 {device}"), "").trim(), (100 << 20).to_string());
-
-    // Nonsense, another protocol, what cannot be, and somebody who says nothing.
-    let silent = UnixStream::connect(&control).unwrap();
-    for (question, told) in [
-        ("nonsense", "no question"),
-        (r#"{"protocol":9,"ask":"describe"}"#, "protocol 9"),
-        (r#"{"protocol":1,"ask":"sing"}"#, "no question"),
-        (r#"{"protocol":1,"ask":"grow","size":5}"#, "5"),
-    ] {
-        let answer = ask(&control, question);
-        assert_eq!(answer["answer"], "failed", "{question}: {answer}");
-        assert!(answer["message"].as_str().unwrap().contains(told), "{question}: {answer}");
-    }
-    assert_eq!(ask(&control, r#"{"protocol":1,"ask":"describe","later":[1,{"a":2}]}"#)["answer"], "description");
-
-    let refused = scene.error("detach now.vhdx", 4);
-    assert!(refused["message"].as_str().unwrap().contains(&format!("losetup -d {device}")), "{refused}");
-    tool(&format!("losetup -d {device}"), "");
-    drop(silent);
-    scene.json("detach now.vhdx --wait 60");
-    assert!(shown.child.wait().unwrap().success());
-    scene.run("detach other.vhdx").expect("the server", 0, "nothing was written", "");
-    assert!(server.wait().unwrap().success());
-    scene.run("detach now.vhdx").expect("again", 2, "", "nothing of the name now.vhdx is attached");
-    assert_eq!(scene.shown("now.vhdx")["virtual_size"], 100 << 20);
-}
-
-/// A signal waits for those who use the disk, and says so; one more takes it from them.
-#[test]
-fn a_signal_waits_for_those_who_use_it_and_a_second_does_not() {
-    if !can_mount() {
-        return;
-    }
-    let scene = Scene::new();
-    scene.run("make now.vhdx 64M -q").expect("make", 0, "", "");
-    for again in [false, true] {
-        let mut shown = Shown::start(&scene, "now.vhdx", "--writable");
-        std::fs::write(shown.file("disk.raw"), vec![5; 1 << 20]).unwrap();
-        let held = std::fs::File::open(shown.file("disk.raw")).unwrap();
-        scene.interrupt(&shown.child);
-        let mut told = String::new();
-        while !told.contains("it ends as soon as nobody uses it") {
-            told.clear();
-            assert!(shown.out.read_line(&mut told).unwrap() > 0);
-        }
-        assert!(told.contains(&format!("process {}", std::process::id())), "{told}");
-        if again {
-            scene.interrupt(&shown.child);
-        } else {
-            drop(held);
-        }
-        assert_eq!(shown.child.wait().unwrap().code(), Some(if again { 130 } else { 0 }));
-        assert_eq!(std::fs::read_dir(scene.path("fen")).unwrap().count(), 0, "no mount is left");
-        scene.run("check now.vhdx").expect("check", 0, "healthy", "");
-        scene.run("bytes read now.vhdx --at 1048575 --len 1").expect("kept", 0, "\u{5}", "");
-    }
-    // Whoever means it may take it away without signals.
-    let mut shown = Shown::start(&scene, "now.vhdx", "--writable");
-    let held = std::fs::File::open(shown.file("disk.raw")).unwrap();
-    scene.run("detach fen").expect("held", 4, "", "let it end");
-    scene.run("detach fen --force=in-use").expect("forced", 0, "durable", "");
-    assert!(shown.child.wait().unwrap().success());
-    drop(held);
-}
-
 #[test]
 fn a_full_host_fails_the_write_that_met_it_and_no_other() {
     if !can_mount() {
@@ -509,36 +297,4 @@ fn what_cannot_be_is_said_with_the_way_out() {
     let len = shown.child.stderr.as_mut().unwrap().read(&mut told).unwrap();
     assert!(String::from_utf8_lossy(&told[..len]).contains("partition 2 reaches past the end"));
     shown.detach();
-
-    // A folder for sockets that another user made is not ours.
-    _ = std::fs::remove_dir_all(scene.runtime());
-    std::fs::create_dir(scene.runtime()).unwrap();
-    chown(scene.runtime(), Some(65534), None).unwrap();
-    scene.run("serve now.vhdx").expect("not ours", 4, "", "belongs to user 65534");
-    let mut shown = Shown::start(&scene, "now.vhdx", "--json");
-    let mut first = String::new();
-    _ = shown.out.get_mut();
-    scene.interrupt(&shown.child);
-    shown.out.read_to_string(&mut first).unwrap();
-    assert!(shown.child.wait().unwrap().success());
-    crate::documents::fits("event", &serde_json::from_str(first.lines().last().unwrap()).unwrap());
-}
-
-#[test]
-fn in_the_background_it_is_there_when_the_command_returns() {
-    if !can_mount() {
-        return;
-    }
-    let scene = Scene::new();
-    scene.run("make now.vhdx 16M -q").expect("make", 0, "", "");
-    std::fs::create_dir(scene.path("fen")).unwrap();
-    let told = scene.json("expose now.vhdx fen --writable --background");
-    assert_eq!(told["files"][0]["size"], 16 << 20);
-    std::fs::write(scene.path("fen/disk.raw"), "Caltha palustris").unwrap();
-    scene.run("show now.vhdx").expect("held", 0, "zsap expose now.vhdx fen --writable", "");
-    scene.run("detach fen").expect("detach", 0, "durable", "");
-    scene.run("bytes read now.vhdx --at 0 --len 6").expect("kept", 0, "Caltha", "");
-    scene.run("expose now.vhdx fen --background").expect("text", 0, "goes on until: zsap detach fen", "");
-    scene.run("detach fen").expect("detach", 0, "nothing was written", "");
-    scene.run("expose nothing.vhdx fen --background").expect("fails", 1, "", "cannot open nothing.vhdx");
 }

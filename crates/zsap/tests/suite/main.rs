@@ -3,6 +3,7 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test ends where it fails")]
 
 mod advice;
+mod attached;
 #[path = "../../../zestful-sapling-attach/tests/suite/client.rs"]
 #[allow(dead_code, reason = "the server's own tests use all of it")]
 mod client;
@@ -17,4 +18,5 @@ mod limits;
 mod real_file_system;
 mod scene;
 mod serving;
+mod shown;
 mod snapshots;
