@@ -5,6 +5,8 @@
 # Usage: benches/expose.sh FOLDER MIB ROUNDS [zsap]
 set -euo pipefail
 folder=$1 mib=$2 rounds=$3 zsap=${4:-target/release/zsap}
+# shellcheck source=benches/fio.sh
+source "$(dirname "$0")/fio.sh"
 work=$(mktemp -d "$folder/expose.XXXX")
 zsap=$(realpath "$zsap")
 devices=()
@@ -31,11 +33,8 @@ done
 at[plain]=$(losetup --find --show --direct-io=on plain.raw)
 devices+=("${at[plain]}")
 
-# The bytes a second of a job, by fio's own measure, which ends with the sync.
 run() { # DEVICE KIND SIZE DEPTH BYTES
-    fio --name=x --ioengine=io_uring --direct=1 "--filename=$1" --rw="$2" --bs="$3" --iodepth="$4" --io_size="$5" \
-        --size="${mib}m" --thread --end_fsync=1 --randrepeat=0 --norandommap --output-format=json 2>/dev/null |
-        python3 -c 'import json,sys; text=sys.stdin.read(); job=json.loads(text[text.index("{"):])["jobs"][0]; s=sum(job[k]["io_bytes"] for k in ("read","write")); t=max(job[k]["runtime"] for k in ("read","write")) or 1; print(s/t*1000)'
+    speed --ioengine=io_uring --direct=1 "--filename=$1" --rw="$2" --bs="$3" --iodepth="$4" --io_size="$5" --size="${mib}m"
 }
 
 declare -A seen
@@ -52,13 +51,5 @@ for case in "${cases[@]}"; do
     for where in plain one.vhdx one.vhd; do
         echo "$case|$where|${seen["$case|$where"]}|${seen["$case|plain"]}"
     done
-done | python3 -c '
-import statistics, sys
-for line in sys.stdin:
-    case, where, own, plain = line.rstrip("\n").split("|")
-    own, plain = ([float(x) / 2**20 for x in text.split()] for text in (own, plain))
-    ratios = [o / p for o, p in zip(own, plain)]
-    print(f"{case:24} {where:10} {statistics.median(own):7.0f} MiB/s ({min(own):.0f} to {max(own):.0f})"
-          f"  {statistics.median(ratios):.2f} of plain ({min(ratios):.2f} to {max(ratios):.2f})")
-'
+done | ratios
 for pid in $(pgrep -f "zsap.*expose one"); do grep VmHWM "/proc/$pid/status"; done

@@ -6,6 +6,8 @@
 # Usage: benches/serve.sh FOLDER MIB ROUNDS [zsap]
 set -euo pipefail
 folder=$1 mib=$2 rounds=$3 zsap=${4:-target/release/zsap}
+# shellcheck source=benches/fio.sh
+source "$(dirname "$0")/fio.sh"
 work=$(mktemp -d "$folder/serve.XXXX")
 zsap=$(realpath "$zsap")
 servers=()
@@ -30,7 +32,6 @@ serve one.vhdx
 serve one.vhd
 serve "$below"
 
-# The bytes a second of a job, by fio's own measure, which ends with the sync.
 run() { # WHERE KIND SIZE DEPTH JOBS BYTES
     local where=$1 place
     if [ "$2" = cold ]; then
@@ -45,9 +46,7 @@ run() { # WHERE KIND SIZE DEPTH JOBS BYTES
     direct) place=(--ioengine=io_uring --direct=1 "--filename=$work/plain.raw") ;;
     *) place=(--ioengine=nbd "--uri=nbd+unix:///$where?socket=$work/$where.sock") ;;
     esac
-    fio --name=x "${place[@]}" --rw="$2" --bs="$3" --iodepth="$4" --numjobs="$5" --io_size="$6" --size="${mib}m" --thread \
-        --end_fsync=1 --randrepeat=0 --norandommap --group_reporting --output-format=json 2>/dev/null |
-        python3 -c 'import json,sys; text=sys.stdin.read(); job=json.loads(text[text.index("{"):])["jobs"][0]; s=sum(job[k]["io_bytes"] for k in ("read","write")); t=max(job[k]["runtime"] for k in ("read","write")) or 1; print(s/t*1000)'
+    speed "${place[@]}" --rw="$2" --bs="$3" --iodepth="$4" --numjobs="$5" --io_size="$6" --size="${mib}m"
 }
 
 declare -A seen
@@ -74,13 +73,5 @@ for case in "${cases[@]}" "${cold[@]}"; do
     for where in plain one.vhdx one.vhd "$below"; do
         echo "$case|$where|${seen["$case|$where"]}|${seen["$case|plain"]}"
     done
-done | python3 -c '
-import statistics, sys
-for line in sys.stdin:
-    case, where, own, plain = line.rstrip("\n").split("|")
-    own, plain = ([float(x) / 2**20 for x in text.split()] for text in (own, plain))
-    ratios = [o / p for o, p in zip(own, plain)]
-    print(f"{case:32} {where:14} {statistics.median(own):7.0f} MiB/s ({min(own):.0f} to {max(own):.0f})"
-          f"  {statistics.median(ratios):.2f} of plain ({min(ratios):.2f} to {max(ratios):.2f})")
-'
+done | ratios
 for pid in "${servers[@]}"; do grep VmHWM "/proc/$pid/status"; done
