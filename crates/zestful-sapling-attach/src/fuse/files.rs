@@ -355,8 +355,8 @@ mod tests {
         assert_eq!((files.open(one, false), files.write(one, 0, &[1])), (Err(Code::Io), Err(Code::Io)));
     }
 
-    /// Whichever sync of the image it is that fails: it is told, what had been synced before reads as it was, and nothing
-    /// is acknowledged as durable any more.
+    /// Whichever sync of the image it is that fails: it is told, what had been synced before reads as it was, and
+    /// nothing is acknowledged as durable any more.
     #[test]
     fn a_sync_that_fails_is_told_and_final() {
         let work = |storage: Arc<FaultStorage>| {
