@@ -4,6 +4,8 @@
 //! mistake of ours; it reads as zero rather than stopping the program. A sum that has no room ends at the largest
 //! number: that is past the end of every file, and reading or writing there fails.
 
+use std::ops::Range;
+
 /// A place or a length in memory. What has no room there lies past the end of everything.
 pub(crate) const fn index(number: u64) -> usize {
     if number > usize::MAX as u64 { usize::MAX } else { number as usize }
@@ -109,6 +111,23 @@ pub(crate) fn to_utf16le(text: &str) -> Vec<u8> {
 pub fn is_zero(bytes: &[u8]) -> bool {
     let (chunks, rest) = bytes.as_chunks::<256>();
     chunks.iter().all(|chunk| chunk.iter().fold(0, |all, byte| all | byte) == 0) && rest.iter().all(|byte| *byte == 0)
+}
+
+/// The parts that are not zero, in whole grains of this length.
+pub(crate) fn data_runs(bytes: &[u8], grain: usize) -> Vec<Range<usize>> {
+    let mut runs: Vec<Range<usize>> = Vec::new();
+    for (number, part) in bytes.chunks(grain).enumerate() {
+        if is_zero(part) {
+            continue;
+        }
+        let start = number.saturating_mul(grain);
+        let end = start.saturating_add(part.len());
+        match runs.last_mut().filter(|run| run.end == start) {
+            Some(run) => run.end = end,
+            None => runs.push(start..end),
+        }
+    }
+    runs
 }
 
 #[cfg(test)]

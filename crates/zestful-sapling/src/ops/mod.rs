@@ -14,8 +14,8 @@ mod resume;
 pub use crate::operation::{FileChanges, Operation, Plan, Planned, Renamed};
 pub use bytes::{ReadBytes, ReadBytesPlan, WriteBytes, WriteBytesPlan};
 pub use create::{
-    CopyChain, CopyChainOutcome, CopyChainPlan, CopyDisk, CopyDiskPlan, Derive, DeriveOutcome, DerivePlan, Identity,
-    Make, MakePlan, NewDiskOutcome, NewImage,
+    CopyChain, CopyChainOutcome, CopyChainPlan, CopyDisk, CopyDiskPlan, CopyOnto, CopyOntoOutcome, CopyOntoPlan,
+    Derive, DeriveOutcome, DerivePlan, Identity, Make, MakePlan, NewDiskOutcome, NewImage,
 };
 pub use diff::{Diff, DiffPlan, DiffRange, Difference};
 pub use merge::{

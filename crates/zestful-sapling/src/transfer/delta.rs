@@ -1,7 +1,7 @@
 //! What must be written into one image of a chain so that others can go: ranges told from tables, a batch at a time, so
 //! that memory stays bounded and the work can be carried on from between two batches.
 
-use crate::bytes::is_zero;
+use crate::bytes::{data_runs, is_zero};
 use crate::chain::{Chain, Comparison, DataExtent, Disk, DiskSide, Origin, Part, Walk, split_by_holes};
 use crate::error::Result;
 use crate::image::{Image, ImageMut, Source};
@@ -79,7 +79,7 @@ impl Delta<'_> {
     pub(crate) fn batch(&self, target: &dyn Image, from: u64, most_bytes: u64) -> Result<Batch> {
         match self {
             Self::Down { upper } => down(upper, target, from, most_bytes),
-            Self::Up { old, new, .. } => up(target, old, new, from, most_bytes),
+            Self::Up { old, new, compare } => up(target, old, new, *compare, from, most_bytes),
         }
     }
 
@@ -87,19 +87,22 @@ impl Delta<'_> {
     pub(crate) fn run(&self, batch: &Batch, target: &mut dyn ImageMut, progress: &Progress) -> Result<u64> {
         // Through the image's own latch: a loss that the host reports to this thread is final for the image.
         let syncer = target.syncer();
-        let read = |feed: &mut Feed<'_>| batch.tasks.iter().try_for_each(|task| self.read(task, feed));
+        let read = |feed: &mut Feed<'_>| batch.tasks.iter().try_for_each(|task| self.read(task, feed, progress));
         let write = |chunk: &Chunk| pipeline::write_into(target, chunk, progress);
         pipeline::run(read, write, || syncer.sync(), progress).map(|(written, ())| written)
     }
 
-    fn read(&self, task: &Task, feed: &mut Feed<'_>) -> Result<()> {
+    fn read(&self, task: &Task, feed: &mut Feed<'_>, progress: &Progress) -> Result<()> {
         let range = task.offset..task.offset + task.len;
         let source = match self {
             Self::Down { upper } => Some(*upper),
             Self::Up { old, new, compare } => {
                 // Over nothing zeros need not be written; that costs no second read.
                 if *compare || new.chain().is_none() {
-                    return read_differing(old, new, task, feed);
+                    return match task.from {
+                        TaskSource::Zeros => zeros_over(new, task, feed, progress),
+                        _ => read_differing(old, new, task, feed, progress),
+                    };
                 }
                 old.chain()
             }
@@ -117,13 +120,14 @@ impl Delta<'_> {
     }
 }
 
-/// Reads a range of both and gives on what is not the same.
-fn read_differing(old: &DiskSide, new: &DiskSide, task: &Task, feed: &mut Feed<'_>) -> Result<()> {
+/// Reads a range of both and gives on what is not the same; what is counts as done.
+fn read_differing(old: &DiskSide, new: &DiskSide, task: &Task, feed: &mut Feed<'_>, progress: &Progress) -> Result<()> {
     let (mut before, mut after) = (Vec::new(), Vec::new());
     let mut done = 0;
     while done < task.len {
         let at = task.offset + done;
         let step = (CHUNK - at % CHUNK).min(task.len - done);
+        progress.check()?;
         before.resize(step as usize, 0);
         after.resize(step as usize, 0);
         old.read_at(&mut before, at)?;
@@ -140,7 +144,7 @@ fn read_differing(old: &DiskSide, new: &DiskSide, task: &Task, feed: &mut Feed<'
             let next = next.unwrap_or(before.len());
             let (offset, len) = (at + from as u64, (next - from) as u64);
             match (is_same, is_empty) {
-                (true, _) => {}
+                (true, _) => progress.advance(len),
                 (false, true) => feed.zeros(offset..offset + len)?,
                 (false, false) => feed.read(offset, len, |bytes, done| {
                     let start = from + done as usize;
@@ -149,6 +153,41 @@ fn read_differing(old: &DiskSide, new: &DiskSide, task: &Task, feed: &mut Feed<'
                 })?,
             }
             from = next;
+        }
+        done += step;
+    }
+    Ok(())
+}
+
+/// Gives on zeros where the disk that is read through from now on holds something else.
+fn zeros_over(new: &DiskSide, task: &Task, feed: &mut Feed<'_>, progress: &Progress) -> Result<()> {
+    let Some(chain) = new.chain() else { return Ok(()) };
+    let (mut at, end) = (task.offset, task.offset + task.len);
+    let mut walk = Walk::new(chain, usize::MAX).from(at);
+    while at < end
+        && let Some(part) = walk.next_within(end - at)?
+    {
+        progress.check()?;
+        at = part.end();
+        let Origin::Data(number, from) = part.origin else { continue };
+        let layer = &*chain.layers()[number];
+        split_by_holes(DataExtent { layer, at: from, offset: part.offset, len: part.len }, |part| match part {
+            Part::Data(data) => zeros_over_data(&data, feed),
+            Part::Zeros(_) => Ok(()),
+        })?;
+    }
+    Ok(())
+}
+
+fn zeros_over_data(data: &DataExtent<'_>, feed: &mut Feed<'_>) -> Result<()> {
+    let (mut bytes, mut done) = (Vec::new(), 0);
+    while done < data.len {
+        let at = data.offset + done;
+        let step = (CHUNK - at % CHUNK).min(data.len - done);
+        bytes.resize(step as usize, 0);
+        data.layer.read_data(&mut bytes, data.at + done)?;
+        for run in data_runs(&bytes, GRAIN) {
+            feed.zeros(at + run.start as u64..at + run.end as u64)?;
         }
         done += step;
     }
@@ -184,7 +223,7 @@ fn down(upper: &Chain, target: &dyn Image, from: u64, most_bytes: u64) -> Result
     Ok(batch)
 }
 
-fn up(child: &dyn Image, old: &DiskSide, new: &DiskSide, from: u64, most_bytes: u64) -> Result<Batch> {
+fn up(child: &dyn Image, old: &DiskSide, new: &DiskSide, compare: bool, from: u64, most_bytes: u64) -> Result<Batch> {
     let mut batch = Batch::new(from);
     let size = child.info().virtual_size;
     let mut pair = Comparison::new(old, new, from..from);
@@ -200,6 +239,18 @@ fn up(child: &dyn Image, old: &DiskSide, new: &DiskSide, from: u64, most_bytes: 
             batch.upto = part.offset + part.len;
             match part.one {
                 _ if !part.differs => {}
+                // Where contents are compared, holes need not be read.
+                Origin::Data(number, at) if compare => {
+                    let layers = old.chain().map(Chain::layers).unwrap_or_default();
+                    let layer = &*layers[number];
+                    split_by_holes(DataExtent { layer, at, offset: part.offset, len: part.len }, |part| {
+                        match part {
+                            Part::Data(data) => batch.push(data.offset, data.len, TaskSource::Data(number, data.at)),
+                            Part::Zeros(range) => batch.push(range.start, range.end - range.start, TaskSource::Zeros),
+                        }
+                        Ok(())
+                    })?;
+                }
                 Origin::Data(layer, at) => batch.push(part.offset, part.len, TaskSource::Data(layer, at)),
                 Origin::Below => batch.push(part.offset, part.len, TaskSource::Disk),
                 Origin::Zero => batch.push(part.offset, part.len, TaskSource::Zeros),

@@ -2,7 +2,7 @@
 //!
 //! ```text
 //! a/base ── a/mid ── b/low ── c/child ── c/leaf
-//!    └──── b/other
+//!    └──── b/other          b/full, which stands alone, is a copy of c/leaf
 //! ```
 
 use std::path::{Path, PathBuf};
@@ -12,8 +12,8 @@ use zestful_sapling::error::Error;
 use zestful_sapling::family::{Guard, children_of};
 use zestful_sapling::image::Format;
 use zestful_sapling::ops::{
-    Derive, Direction, FreshIdentity, KeepName, Merge, MoveImage, Operation, PinImage, Planned, Relink, Remove,
-    Transplant,
+    CopyDisk, CopyOnto, Derive, Direction, FreshIdentity, KeepName, Merge, MoveImage, Operation, PinImage, Planned,
+    Relink, Remove, Transplant,
 };
 use zestful_sapling::progress::Progress;
 
@@ -42,9 +42,10 @@ pub enum Act {
     WriteLeaf,
     WriteOther,
     GoOnFromLeaf,
+    CopyOntoChild,
 }
 
-pub const ACTS: [Act; 18] = [
+pub const ACTS: [Act; 19] = [
     Act::DeriveFromChild,
     Act::DeriveFromBase,
     Act::MergeIntoParent,
@@ -63,6 +64,7 @@ pub const ACTS: [Act; 18] = [
     Act::WriteLeaf,
     Act::WriteOther,
     Act::GoOnFromLeaf,
+    Act::CopyOntoChild,
 ];
 
 /// Where the writers among the acts write, and what.
@@ -82,7 +84,7 @@ impl Cast {
     /// without asking for a lock, stops it.
     pub fn touched(&self, act: Act) -> Vec<PathBuf> {
         let names: &[&str] = match act {
-            Act::DeriveFromChild | Act::PinChild => &["c/child"],
+            Act::DeriveFromChild | Act::PinChild | Act::CopyOntoChild => &["c/child"],
             Act::DeriveFromBase => &["a/base"],
             Act::MergeIntoParent | Act::MergeIntoChild => &["c/child", "b/low", "c/leaf"],
             Act::MergeDeep => &["c/child", "b/low", "a/mid", "c/leaf"],
@@ -140,6 +142,9 @@ impl Cast {
                 disk.go_on_in(&path("a/after"), &Guard::new())?;
                 disk.close()
             }
+            Act::CopyOntoChild => {
+                CopyOnto::new(path("b/full"), path("c/child"), path("a/onto")).plan()?.run(&progress).map(|_| ())
+            }
         }
     }
 
@@ -191,6 +196,8 @@ impl Stage {
         let mut leaf = content.clone();
         derive(&cast.path("c/child"), &cast.path("c/leaf"), false);
         put("c/leaf", &mut leaf, &[(5, 5), (300, 5)]);
+        let full = CopyDisk::new(cast.path("c/leaf"), cast.path("b/full"));
+        full.plan().unwrap().run(&Progress::new()).unwrap();
         Self { _folder: folder, cast, base, child: content, leaf, other }
     }
 
@@ -204,6 +211,7 @@ impl Stage {
             ("a/after", &self.leaf, Some(Act::GoOnFromLeaf), None, Some(Act::WriteLeaf)),
             ("a/new", &self.child, Some(Act::DeriveFromChild), None, None),
             ("b/fresh", &self.base, Some(Act::DeriveFromBase), None, None),
+            ("a/onto", &self.leaf, Some(Act::CopyOntoChild), None, None),
         ] {
             let path = self.cast.path(name);
             if gone.is_some_and(is_done) || made.is_some_and(|made| !is_done(made)) && !path.exists() {

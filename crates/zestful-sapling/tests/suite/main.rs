@@ -23,6 +23,7 @@ mod meanwhile;
 mod model;
 mod names;
 mod new_disks;
+mod onto;
 mod operations;
 mod partitions;
 mod pins;

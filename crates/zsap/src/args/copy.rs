@@ -3,8 +3,10 @@
 use std::path::PathBuf;
 
 use clap::Args;
+use zestful_sapling::family::Override;
 
 use super::options::ImageOptions;
+use super::overrides::overrides;
 use super::values::{Depth, IdentityName};
 
 #[derive(Clone, Debug, Args)]
@@ -21,7 +23,22 @@ pub(crate) struct Copy {
     /// How much of a chain becomes one image [default: disk]
     #[arg(long, value_enum)]
     pub(crate) depth: Option<Depth>,
+    /// Keep only what differs from this image, as a child of it
+    #[arg(
+        long, value_name = "BASE",
+        conflicts_with_all = ["format", "kind", "sectors", "space", "piece_size", "identity", "depth"]
+    )]
+    pub(crate) onto: Option<PathBuf>,
+    /// With --onto: record the base's absolute path as well as the relative one
+    #[arg(long, requires = "onto")]
+    pub(crate) absolute: bool,
     /// Read the copy back and compare it before it appears
     #[arg(long)]
     pub(crate) verify: bool,
+    /// Do it all the same, where it was refused for this
+    #[arg(
+        long, value_name = "WHAT", require_equals = true, value_delimiter = ',',
+        value_parser = overrides(&["ending", "sectors", "in-use", "unrecorded-child", "hard-links"])
+    )]
+    pub(crate) force: Vec<Override>,
 }

@@ -3,8 +3,10 @@
 use std::path::PathBuf;
 
 use clap::Args;
+use zestful_sapling::family::Override;
 
 use super::options::ImageOptions;
+use super::overrides::overrides;
 use super::values::size;
 
 #[derive(Clone, Debug, Args)]
@@ -19,4 +21,10 @@ pub(crate) struct Make {
     pub(crate) filled_from: Option<PathBuf>,
     #[command(flatten)]
     pub(crate) image: ImageOptions,
+    /// Do it all the same, where it was refused for this
+    #[arg(
+        long, value_name = "WHAT", require_equals = true, value_delimiter = ',',
+        value_parser = overrides(&["ending", "sectors", "in-use"])
+    )]
+    pub(crate) force: Vec<Override>,
 }

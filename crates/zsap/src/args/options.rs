@@ -32,12 +32,6 @@ pub(crate) struct ImageOptions {
     /// A raw disk as NAME.000, NAME.001, ... of this size, and NAME.pieces.json, which opens it
     #[arg(long, value_name = "SIZE", value_parser = size)]
     pub(crate) piece_size: Option<u64>,
-    /// Do it all the same, where it was refused for this
-    #[arg(
-        long, value_name = "WHAT", require_equals = true, value_delimiter = ',',
-        value_parser = overrides(&["ending", "sectors", "in-use"])
-    )]
-    pub(crate) force: Vec<Override>,
     /// The source's format, whatever its signature says
     #[arg(long, value_enum)]
     pub(crate) source_format: Option<FormatName>,
@@ -54,9 +48,9 @@ impl ImageOptions {
     }
 
     /// The format of the source, unless its name contradicts it.
-    pub(crate) fn source_format(&self, source: &Path) -> Result<Option<Format>, Error> {
+    pub(crate) fn source_format(&self, source: &Path, force: &[Override]) -> Result<Option<Format>, Error> {
         let format = self.source_format.map(Into::into);
-        if !self.force.contains(&Override::Ending) {
+        if !force.contains(&Override::Ending) {
             check_ending(source, format)?;
         }
         Ok(format)

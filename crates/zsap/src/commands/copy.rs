@@ -1,8 +1,11 @@
 //! `zsap copy`.
 
+use std::path::Path;
+
 use zestful_sapling::Error;
 use zestful_sapling::family::inspect;
-use zestful_sapling::ops::{self, CopyChain, Identity, NewDiskOutcome};
+use zestful_sapling::image::Format;
+use zestful_sapling::ops::{self, CopyChain, CopyOnto, Identity, NewDiskOutcome};
 
 use super::run::{asked, perform, perform_on_device};
 use crate::args::copy::Copy;
@@ -15,12 +18,15 @@ pub(super) fn run(console: &Console, typed: &Copy) -> Result<Outcome, Failure> {
     if typed.depth == Some(Depth::Chain) {
         return run_chain(console, typed);
     }
-    let source_format = typed.image.source_format(&typed.source)?;
+    let source_format = typed.image.source_format(&typed.source, &typed.force)?;
+    if let Some(base) = &typed.onto {
+        return run_onto(console, typed, base, source_format);
+    }
     let copy = with(ops::CopyDisk::new(&typed.source, &typed.target), source_format, ops::CopyDisk::with_source_format)
         .with_identity(typed.identity.map_or(Identity::Fresh, Into::into))
         .with_image(typed.image.image())
         .with_verify(typed.verify);
-    let Some(outcome) = perform_on_device(console, &asked(copy, None, &typed.image.force))? else {
+    let Some(outcome) = perform_on_device(console, &asked(copy, None, &typed.force))? else {
         return Ok(Outcome::Done);
     };
     let report = inspect(&outcome.path, Some(outcome.format))?;
@@ -50,6 +56,38 @@ pub(super) fn what_was_filled(console: &Console, outcome: &NewDiskOutcome) -> St
     }
 }
 
+fn run_onto(console: &Console, typed: &Copy, base: &Path, source_format: Option<Format>) -> Result<Outcome, Failure> {
+    let copy =
+        CopyOnto::new(&typed.source, base, &typed.target).with_absolute(typed.absolute).with_verify(typed.verify);
+    let copy = with(copy, source_format, CopyOnto::with_source_format);
+    let copy = with(copy, typed.image.block_size, CopyOnto::with_block_size);
+    let Some(outcome) = perform(console, &asked(copy, None, &typed.force))? else { return Ok(Outcome::Done) };
+    let report = inspect(&outcome.path, None)?;
+    let mut lines = Vec::new();
+    if outcome.newly_frozen {
+        lines.push(format!(
+            "froze {}: marked read-only, as a child depends on it now",
+            console.strong(&text::path(&outcome.parent))
+        ));
+    }
+    let verified = if outcome.verified { ", read back and found the same" } else { "" };
+    lines.extend([
+        format!("made {}, a child of {}", console.strong(&text::path(&outcome.path)), text::path(&outcome.parent)),
+        format!(
+            "  {} disk, {} {}; {} differ and were written, {} are in the base{verified}",
+            console.size(outcome.virtual_size),
+            report.format,
+            report.kind,
+            console.size(outcome.bytes_written),
+            console.size(outcome.bytes_saved)
+        ),
+        super::space_taken(console, &report),
+    ]);
+    outcome.unrecorded.iter().for_each(|why| console.warn(why));
+    console.answer(&outcome, lines)?;
+    Ok(Outcome::Done)
+}
+
 fn run_chain(console: &Console, typed: &Copy) -> Result<Outcome, Failure> {
     let options = &typed.image;
     let others = options.kind.is_some()
@@ -69,7 +107,7 @@ fn run_chain(console: &Console, typed: &Copy) -> Result<Outcome, Failure> {
         .with_identity(typed.identity.map_or(Identity::Fresh, Into::into))
         .with_verify(typed.verify);
     let copy = with(copy, options.format.map(Into::into), CopyChain::with_format);
-    let Some(outcome) = perform(console, &asked(copy, None, &options.force))? else { return Ok(Outcome::Done) };
+    let Some(outcome) = perform(console, &asked(copy, None, &typed.force))? else { return Ok(Outcome::Done) };
     let mut lines = vec![format!("made {}", console.strong(&text::path(&typed.target)))];
     for (number, layer) in outcome.layers.iter().enumerate() {
         let report = inspect(layer, None)?;

@@ -13,12 +13,12 @@ use crate::report::text;
 pub(super) fn run(console: &Console, typed: &Make) -> Result<Outcome, Failure> {
     let make = match (&typed.filled_from, typed.size) {
         (Some(other), size) => {
-            let filled = ops::Make::filled_from(&typed.path, other, typed.image.source_format(other)?);
+            let filled = ops::Make::filled_from(&typed.path, other, typed.image.source_format(other, &typed.force)?);
             with(filled, size, ops::Make::with_size)
         }
         (None, size) => ops::Make::new(&typed.path, size.unwrap_or_default()),
     };
-    let make = asked(make.with_image(typed.image.image()), None, &typed.image.force);
+    let make = asked(make.with_image(typed.image.image()), None, &typed.force);
     let Some(outcome) = perform_on_device(console, &make)? else { return Ok(Outcome::Done) };
     let report = inspect(&outcome.path, Some(outcome.format))?;
     let blocks = report.block_size.map_or_else(String::new, |bytes| format!(", blocks of {}", console.size(bytes)));

@@ -48,6 +48,7 @@ fn the_schemas_are_current() {
         "children": Children,
         "copy": ops::NewDiskOutcome,
         "copy-chain": ops::CopyChainOutcome,
+        "copy-onto": ops::CopyOntoOutcome,
         "derive": Grown,
         "detach": Detached,
         "diff": ops::Difference,

@@ -14,6 +14,7 @@ fn schema_of(typed: &str) -> &'static str {
         _ if has("--plan") => "plan",
         "pin" if has("--verify") => "pin-verify",
         "copy" if has("--depth") => "copy-chain",
+        "copy" if has("--onto") => "copy-onto",
         "demo" => "tree",
         "abandon" => "abandon",
         "attachments" => "attachments",

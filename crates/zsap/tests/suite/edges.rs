@@ -193,3 +193,37 @@ fn the_status_of_unfinished_work_is_that_of_its_cause() {
     scene.run("bytes read now.vhdx --at 8M --len 1").expect("reads as before", 0, "\u{7}", "");
     scene.run("status").expect("status", 0, ": healthy", "");
 }
+
+/// A full image that came back becomes a child; on a small file system, where there is only room for what differs.
+#[test]
+fn a_full_image_becomes_a_child_of_its_base() {
+    let scene = Scene::new();
+    std::fs::write(scene.path("data"), vec![7; 12 << 20]).unwrap();
+    scene.run("make fen-base.vhdx 64M -q").expect("make", 0, "", "");
+    scene.run("bytes write fen-base.vhdx --at 1M -i data -q").expect("write", 0, "", "");
+    scene.run("copy fen-base.vhdx full.raw -q").expect("copy", 0, "", "");
+    scene.run("bytes write full.raw --at 2M -i seeds.txt -q").expect("write", 0, "", "");
+    for wrong in ["--kind fixed", "--depth chain", "--identity keep", "--format raw"] {
+        let typed = format!("copy full.raw germination-01.vhdx --onto fen-base.vhdx {wrong}");
+        scene.run(&typed).expect(&typed, 2, "", "cannot be used with");
+    }
+    scene.run("copy full.raw b.vhdx --absolute").expect("absolute", 2, "", "--onto <BASE>");
+    let plan = scene.json("copy full.raw germination-01.vhdx --onto fen-base.vhdx --plan");
+    assert_eq!(plan["bytes_read"], 24 << 20, "{plan}");
+    let done = scene.json("copy full.raw germination-01.vhdx --onto fen-base.vhdx --verify");
+    assert_eq!((&done["bytes_written"], &done["bytes_saved"]), (&4096.into(), &((12 << 20) - 4096).into()), "{done}");
+    assert_eq!((&done["newly_frozen"], &done["verified"]), (&true.into(), &true.into()));
+    scene.run("diff full.raw germination-01.vhdx --contents").expect("diff", 0, "same", "");
+    scene.run("status").expect("status", 0, ": healthy", "");
+    let Some(_small) = scene.small_file_system() else { return };
+    let copied = scene.run("copy full.raw small/germination-02.vhdx --onto fen-base.vhdx");
+    copied.expect("little room", 0, "4 KiB differ and were written", "if all of it differs");
+    // Where even that has no room, nothing is left and nobody is recorded.
+    std::fs::write(scene.path("other.raw"), vec![9; 64 << 20]).unwrap();
+    let full = scene.run("copy other.raw small/germination-03.vhdx --onto fen-base.vhdx");
+    full.expect("full", 1, "", "No space left");
+    assert!(!scene.path("small/germination-03.vhdx").exists());
+    let names: Vec<_> = std::fs::read_dir(scene.path("small")).unwrap().map(|one| one.unwrap().file_name()).collect();
+    assert_eq!(names, ["germination-02.vhdx"]);
+    scene.run("children fen-base.vhdx").expect("children", 0, "germination-02.vhdx", "");
+}

@@ -192,6 +192,13 @@ impl BlankChild {
         Ok(Self::Vhdx(options))
     }
 
+    pub(in crate::ops) fn format(&self) -> Format {
+        match self {
+            Self::Vhd(_) => Format::Vhd,
+            Self::Vhdx(_) => Format::Vhdx,
+        }
+    }
+
     pub(in crate::ops) fn metadata_len(&self) -> Result<u64> {
         match self {
             Self::Vhd(options) => Ok(options.metadata_len()),

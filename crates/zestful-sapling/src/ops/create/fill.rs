@@ -6,7 +6,7 @@ use std::ops::Range;
 use std::path::{Path, PathBuf};
 
 use super::target::Staged;
-use crate::bytes::is_zero;
+use crate::bytes::data_runs;
 use crate::chain::{ChainMut, Disk, Part, for_each_data_extent, for_each_part};
 use crate::error::{Error, Result};
 use crate::image::Image;
@@ -85,7 +85,7 @@ impl Filling<'_> {
     fn runs_to_write(&self, bytes: &[u8]) -> Vec<Range<usize>> {
         match self.source {
             Content::Layer(layer) if layer.info().parent.is_some() => std::iter::once(0..bytes.len()).collect(),
-            _ => data_runs(bytes),
+            _ => data_runs(bytes, GRAIN),
         }
     }
 
@@ -141,20 +141,4 @@ pub(in crate::ops) fn shareable_file(source: &dyn Disk) -> Option<File> {
     let mut layers = (0..).map_while(|number| source.layer(number)).map(|layer| layer.path());
     let plain = layers.all(|path| path.is_file() && !crate::image::pieces::is_descriptor(path));
     plain.then(|| File::open(source.layer(0)?.path()).ok()).flatten()
-}
-
-/// The parts of a chunk that are not zero, in whole grains.
-fn data_runs(bytes: &[u8]) -> Vec<Range<usize>> {
-    let mut runs: Vec<Range<usize>> = Vec::new();
-    for (number, grain) in bytes.chunks(GRAIN).enumerate() {
-        if is_zero(grain) {
-            continue;
-        }
-        let start = number * GRAIN;
-        match runs.last_mut().filter(|run| run.end == start) {
-            Some(run) => run.end += grain.len(),
-            None => runs.push(start..start + grain.len()),
-        }
-    }
-    runs
 }

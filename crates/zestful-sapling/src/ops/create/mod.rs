@@ -1,8 +1,10 @@
 //! New disks: empty, filled with the content of another, or grown from one.
 
+mod base;
 mod blank;
 mod copy;
 mod copy_chain;
+mod copy_onto;
 mod derive;
 mod fill;
 mod go_on_in;
@@ -14,6 +16,7 @@ mod unchanged;
 
 pub use copy::{CopyDisk, CopyDiskPlan};
 pub use copy_chain::{CopyChain, CopyChainOutcome, CopyChainPlan};
+pub use copy_onto::{CopyOnto, CopyOntoOutcome, CopyOntoPlan};
 pub use derive::{Derive, DeriveOutcome, DerivePlan};
 pub use make::{Make, MakePlan};
 pub use new_disk::{Identity, NewDiskOutcome};

@@ -253,7 +253,7 @@ fn sectors_of(source: &ImageInfo) -> Option<(u32, u32)> {
 }
 
 /// Refuses to put a partition table onto sectors of another size.
-fn check_sectors(source: &Chain, logical_sector: u32, guard: &Guard, plan: &mut Plan) -> Result<()> {
+pub(super) fn check_sectors(source: &Chain, logical_sector: u32, guard: &Guard, plan: &mut Plan) -> Result<()> {
     let own = source.info().logical_sector;
     if own == logical_sector {
         return Ok(());
