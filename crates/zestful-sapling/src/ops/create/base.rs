@@ -105,9 +105,9 @@ impl Base {
         plan.steps.push(format!("record {what} in {}", Companion::place(&self.path).display()));
     }
 
-    /// Marks the base read-only, records the children in its companion, and gives them their names. A child is recorded,
-    /// durably, before it appears; it appears whole and durable or not at all. After a crash a recorded child may not be
-    /// there.
+    /// Marks the base read-only, records the children in its companion, and gives them their names. A child is
+    /// recorded, durably, before it appears; it appears whole and durable or not at all. After a crash a recorded child
+    /// may not be there.
     ///
     /// # Errors
     /// `Refused` when the base was touched since it was opened, or cannot record its children. Children that appeared

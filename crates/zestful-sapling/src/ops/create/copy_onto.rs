@@ -45,8 +45,8 @@ pub struct CopyOnto {
 }
 
 impl CopyOnto {
-    /// The disk that `source` is the current image of (any format, a block device too), as the child `target` of `base`,
-    /// whose format it has.
+    /// The disk that `source` is the current image of (any format, a block device too), as the child `target` of
+    /// `base`, whose format it has.
     ///
     /// ```
     /// use zestful_sapling::chain::{ChainMut, OpenOptions};
@@ -105,9 +105,9 @@ impl CopyOnto {
 impl Operation for CopyOnto {
     type Planned = CopyOntoPlan;
 
-    /// What it would do. How much differs shows only when contents are compared, so the bytes named are the most that it
-    /// can be; that the host may have less room than that is a warning. Source and base stay locked against writers as
-    /// long as the plan lives.
+    /// What it would do. How much differs shows only when contents are compared, so the bytes named are the most that
+    /// it can be; that the host may have less room than that is a warning. Source and base stay locked against writers
+    /// as long as the plan lives.
     ///
     /// # Errors
     /// `Usage` when the base is raw (it has no identity) or the name cannot be used; `Refused` when something stands
