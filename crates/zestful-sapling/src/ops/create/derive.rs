@@ -56,7 +56,7 @@ impl Operation for Derive {
     ///
     /// # Errors
     /// `Usage` when the base is raw (it has no identity) or a name cannot be used; `Refused` when a child's file
-    /// exists or the base is being written to; otherwise as [`Chain::open`].
+    /// exists or the base is being written to; otherwise as [`Chain::open`](crate::chain::Chain::open).
     fn plan(self) -> Result<Self::Planned> {
         let mut plan = Plan { operation: "derive", ..Plan::default() };
         let (base, chain) = Base::open(&self.base, &self.guard, &mut plan)?;
