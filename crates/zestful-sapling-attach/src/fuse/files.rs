@@ -343,6 +343,9 @@ mod tests {
         let second = files.open(two, true).unwrap();
         let reader = files.open(disk_file, false).unwrap();
         assert_eq!(files.users(), 3);
+        files.close(first);
+        // Neighbours share none, whoever comes first.
+        let first = files.open(one, true).unwrap();
         [first, second, reader].into_iter().for_each(|number| files.close(number));
         let whole = files.open(disk_file, true).unwrap();
         assert_eq!(files.open(two, true), Err(Code::Busy));
@@ -353,6 +356,23 @@ mod tests {
         assert_eq!(files.write(disk_file, 2 * SIZE - 5, &[1; 9]), Ok(5));
         files.take_away();
         assert_eq!((files.open(one, false), files.write(one, 0, &[1])), (Err(Code::Io), Err(Code::Io)));
+    }
+
+    #[test]
+    fn closing_makes_durable_and_a_full_file_has_its_hole_at_the_end() {
+        let storage = Arc::new(FaultStorage::new(blank()));
+        let (files, _disk, _events) = files_of(storage.clone(), &[(1 << 20, 1 << 20)]);
+        let part = File::Part(0);
+        let opened = files.open(part, true).unwrap();
+        files.write(part, 0, &[1; 1 << 20]).unwrap();
+        assert_eq!((files.seek(part, 0, false), files.seek(part, 0, true)), (Ok(Some(0)), Ok(Some(1 << 20))));
+        let before = storage.syncs();
+        files.close(opened);
+        assert!(storage.syncs() > before, "what was written is on the host's disk");
+        let reader = files.open(part, false).unwrap();
+        let before = storage.syncs();
+        files.close(reader);
+        assert_eq!(storage.syncs(), before);
     }
 
     /// Whichever sync of the image it is that fails: it is told, what had been synced before reads as it was, and
