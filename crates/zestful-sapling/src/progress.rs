@@ -85,12 +85,40 @@ impl Progress {
         while !self.stopped.load(Ordering::Relaxed) {
             // Read anew each time: whoever watches may change it.
             let limit = self.limit.load(Ordering::Relaxed);
-            let due = if limit == 0 { 0.0 } else { done as f64 / limit as f64 };
-            let early = due - started.elapsed().as_secs_f64();
+            if limit == 0 {
+                return;
+            }
+            let early = done as f64 / limit as f64 - started.elapsed().as_secs_f64();
             if early <= 0.0 {
                 return;
             }
             std::thread::sleep(Duration::from_secs_f64(early.min(0.05)));
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Arc;
+    use std::sync::mpsc::channel;
+
+    use super::*;
+
+    #[test]
+    fn work_that_waits_hears_of_another_limit_and_of_a_stop() {
+        for lets_go in [|progress: &Progress| progress.set_rate_limit(0), Progress::stop] {
+            let progress = Arc::new(Progress::new());
+            progress.set_rate_limit(1);
+            progress.begin("sowing", 3600);
+            let (done, is_done) = channel();
+            let worker = progress.clone();
+            std::thread::spawn(move || {
+                worker.advance(3600);
+                _ = done.send(());
+            });
+            assert!(is_done.recv_timeout(Duration::from_millis(200)).is_err(), "an hour is not over");
+            lets_go(&progress);
+            assert_eq!(is_done.recv_timeout(Duration::from_secs(60)), Ok(()));
         }
     }
 }

@@ -1,13 +1,12 @@
 //! What is mounted on this host, as far as our folders are concerned.
 
 use std::ffi::{OsStr, OsString};
+use std::fs::{File, TryLockError};
 use std::io;
-use std::os::fd::OwnedFd;
 use std::os::unix::ffi::{OsStrExt, OsStringExt};
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
-use rustix::fs::{FlockOperation, Mode, OFlags, flock, open};
 use rustix::io::Errno;
 use rustix::mount::UnmountFlags;
 use rustix::process::geteuid;
@@ -98,7 +97,7 @@ fn plain(word: &[u8]) -> OsString {
 /// would mount one over the other.
 pub(super) struct Wanted {
     pub(super) path: PathBuf,
-    _lock: OwnedFd,
+    _lock: File,
 }
 
 /// Takes a folder, if a disk can be shown in it.
@@ -108,14 +107,10 @@ pub(super) struct Wanted {
 pub(super) fn take_folder(folder: &Path) -> Result<Wanted, AttachError> {
     // What is mounted there meanwhile is not what is locked, and is found by the look that follows.
     let path = check_folder(folder)?;
-    let failed = |error: Errno| AttachError::io(format!("lock {}", folder.display()), error);
-    let lock = open(&path, OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty()).map_err(failed)?;
-    match flock(&lock, FlockOperation::NonBlockingLockExclusive) {
-        Ok(()) => {}
-        Err(Errno::WOULDBLOCK) => {
-            return Err(AttachError::MountFolder { path: folder.to_owned(), problem: MountProblem::Wanted });
-        }
-        Err(error) => return Err(failed(error)),
+    let lock = File::open(&path).map_err(|error| AttachError::io(format!("open {}", folder.display()), error))?;
+    // Where a file system has no locks for folders, nobody can tell, and it is taken without.
+    if matches!(lock.try_lock(), Err(TryLockError::WouldBlock)) {
+        return Err(AttachError::MountFolder { path: folder.to_owned(), problem: MountProblem::Wanted });
     }
     Ok(Wanted { path: check_folder(folder)?, _lock: lock })
 }

@@ -14,6 +14,8 @@ const MOST_TASKS: usize = 8192;
 /// Content is compared in units of this.
 const GRAIN: usize = 4096;
 const CHUNK: u64 = 1 << 20;
+/// Bytes that are counted at a time: of a file full of holes each is a range in memory.
+const COUNTED: u64 = 4 << 30;
 
 /// A range that is to be written.
 #[derive(Clone, Copy, Debug)]
@@ -54,6 +56,18 @@ impl Batch {
         let task = Task { offset, len, from };
         self.bytes += if task.is_data() { len } else { 0 };
         self.tasks.push(task);
+    }
+
+    /// An extent of a layer, its holes as zeros.
+    fn push_extent(&mut self, chain: &Chain, number: usize, at: u64, offset: u64, len: u64) -> Result<()> {
+        let layer = &*chain.layers()[number];
+        split_by_holes(DataExtent { layer, at, offset, len }, |part| {
+            match part {
+                Part::Data(data) => self.push(data.offset, data.len, TaskSource::Data(number, data.at)),
+                Part::Zeros(range) => self.push(range.start, range.end - range.start, TaskSource::Zeros),
+            }
+            Ok(())
+        })
     }
 
     fn is_full(&self, most_bytes: u64) -> bool {
@@ -205,16 +219,7 @@ fn down(upper: &Chain, target: &dyn Image, from: u64, most_bytes: u64) -> Result
             break;
         };
         match part.origin {
-            Origin::Data(number, at) => {
-                let layer = &*upper.layers()[number];
-                split_by_holes(DataExtent { layer, at, offset: part.offset, len: part.len }, |part| {
-                    match part {
-                        Part::Data(data) => batch.push(data.offset, data.len, TaskSource::Data(number, data.at)),
-                        Part::Zeros(range) => batch.push(range.start, range.end - range.start, TaskSource::Zeros),
-                    }
-                    Ok(())
-                })?;
-            }
+            Origin::Data(number, at) => batch.push_extent(upper, number, at, part.offset, part.len)?,
             Origin::Zero => batch.push(part.offset, part.len, TaskSource::Zeros),
             Origin::Below => {}
         }
@@ -237,23 +242,15 @@ fn up(child: &dyn Image, old: &DiskSide, new: &DiskSide, compare: bool, from: u6
         pair.skip_to(batch.upto..end);
         while let Some(part) = pair.next_within(most_bytes - batch.bytes)? {
             batch.upto = part.offset + part.len;
-            match part.one {
+            match (part.one, old.chain()) {
                 _ if !part.differs => {}
                 // Where contents are compared, holes need not be read.
-                Origin::Data(number, at) if compare => {
-                    let layers = old.chain().map(Chain::layers).unwrap_or_default();
-                    let layer = &*layers[number];
-                    split_by_holes(DataExtent { layer, at, offset: part.offset, len: part.len }, |part| {
-                        match part {
-                            Part::Data(data) => batch.push(data.offset, data.len, TaskSource::Data(number, data.at)),
-                            Part::Zeros(range) => batch.push(range.start, range.end - range.start, TaskSource::Zeros),
-                        }
-                        Ok(())
-                    })?;
+                (Origin::Data(number, at), Some(chain)) if compare => {
+                    batch.push_extent(chain, number, at, part.offset, part.len)?;
                 }
-                Origin::Data(layer, at) => batch.push(part.offset, part.len, TaskSource::Data(layer, at)),
-                Origin::Below => batch.push(part.offset, part.len, TaskSource::Disk),
-                Origin::Zero => batch.push(part.offset, part.len, TaskSource::Zeros),
+                (Origin::Data(layer, at), _) => batch.push(part.offset, part.len, TaskSource::Data(layer, at)),
+                (Origin::Below, _) => batch.push(part.offset, part.len, TaskSource::Disk),
+                (Origin::Zero, _) => batch.push(part.offset, part.len, TaskSource::Zeros),
             }
             if batch.is_full(most_bytes) {
                 break;
@@ -276,7 +273,7 @@ pub(crate) struct Cost {
 pub(crate) fn cost_of(delta: &Delta<'_>, target: &dyn Image, mut from: u64) -> Result<Cost> {
     let mut cost = Cost::default();
     while from < target.info().virtual_size {
-        let batch = delta.batch(target, from, u64::MAX)?;
+        let batch = delta.batch(target, from, COUNTED)?;
         for task in batch.tasks.iter().filter(|task| task.is_data()) {
             cost.moved += task.len;
             cost.extra += new_space(target, task)?;

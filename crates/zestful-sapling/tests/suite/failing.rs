@@ -152,6 +152,7 @@ fn a_child_that_cannot_be_recorded_does_not_appear() {
         for (of, act) in [
             ("c/child", crate::acts::Act::DeriveFromChild),
             ("a/base", crate::acts::Act::DeriveFromBase),
+            ("c/child", crate::acts::Act::CopyOntoChild),
             ("b/other", crate::acts::Act::Transplant),
             ("c/child", crate::acts::Act::Relink),
         ] {

@@ -1,5 +1,7 @@
 //! Full copies that become children of a base: they read the same, and hold only what differs.
 
+use std::os::unix::fs::FileExt;
+
 use proptest::prelude::*;
 use zestful_sapling::chain::{Chain, ChainMut, Disk, OpenOptions};
 use zestful_sapling::error::{Error, Refusal};
@@ -141,6 +143,17 @@ fn what_cannot_be_is_refused_and_leaves_nothing() {
         let refused = perform(onto("full.raw", "base.vhdx", "child.vhdx")).unwrap_err();
         assert!(matches!(refused, Error::Refused(Refusal::InUse { .. }, _)), "{name}: {refused:?}");
         drop(held);
+    }
+    // A program without locks changes one of them after the plan, and is gone again before the end.
+    for name in ["full.raw", "base.vhdx"] {
+        let plan = onto("full.raw", "base.vhdx", "child.vhdx").plan().unwrap();
+        std::thread::sleep(std::time::Duration::from_millis(20));
+        let file = std::fs::File::options().write(true).open(path(name)).unwrap();
+        file.write_all_at(&[0; 512], 6 * MIB + 512).unwrap();
+        drop(file);
+        let refused = plan.run(&Progress::new());
+        assert!(matches!(refused, Err(Error::Refused(Refusal::SourceChanged { .. }, _))), "{name}: {refused:?}");
+        assert_eq!(files(folder.path()), before, "{name}");
     }
     // The base changes between the plan and the run; then a stop.
     let plan = onto("full.raw", "base.vhdx", "child.vhdx").plan().unwrap();

@@ -10,8 +10,8 @@ use crate::scene::Scene;
 
 /// KiB of address space: the program itself, and what it asks for.
 const MEMORY: u64 = 64 << 10;
-/// Seconds of processor time; one that is shared with others counts more of them for the same work.
-const TIME: u64 = 20;
+/// Seconds of processor time.
+const TIME: u64 = 10;
 const MIB: u64 = 1 << 20;
 
 /// What the command says within the limits; it may refuse, and never dies.

@@ -131,7 +131,7 @@ impl Operation for CopyOnto {
         let blank = base.child(&self.target, size, self.absolute, self.block_size, &mut plan)?;
         let laid_out = plan.peak_extra_space;
         let held = data_len(&source)?;
-        let unchanged = Unchanged::since_now(&source);
+        let unchanged = [Unchanged::since_now(&source), Unchanged::since_now(&chain)];
         let (source, below) = (DiskSide::of(source)?, DiskSide::of(chain)?);
         let most = may_differ(&source, &below, size)?;
         plan.steps.push(format!(
@@ -200,7 +200,8 @@ pub struct CopyOntoPlan {
     size: u64,
     /// Bytes of data that the source holds.
     held: u64,
-    unchanged: Unchanged,
+    /// That of the source and of the base.
+    unchanged: [Unchanged; 2],
     /// Bytes of the empty child.
     laid_out: u64,
 }
@@ -252,12 +253,12 @@ impl Planned for CopyOntoPlan {
         let staged = StagedFile::create(&self.target)?;
         let format = self.blank.format();
         let filled = self.fill(&staged, format, progress);
-        // That the source changed explains whatever else went wrong.
-        self.unchanged.verify()?;
+        // That one of the two changed explains whatever else went wrong.
+        self.refuse_changed()?;
         let bytes_written = filled?;
         if self.verify {
             self.compare(&staged, format, progress)?;
-            self.unchanged.verify()?;
+            self.refuse_changed()?;
         }
         progress.check()?;
         let born = self.base.bear(vec![staged])?;
@@ -276,10 +277,16 @@ impl Planned for CopyOntoPlan {
 }
 
 impl CopyOntoPlan {
+    /// What was found to be the same is not in the child: a base that changed meanwhile would change it.
+    fn refuse_changed(&self) -> Result<()> {
+        self.unchanged.iter().try_for_each(Unchanged::verify)
+    }
+
     fn fill(&self, staged: &StagedFile, format: Format, progress: &Progress) -> Result<u64> {
         self.blank.create_in(&*staged.storage())?;
         let mut image = open_image_mut(staged.storage(), Some(format))?;
-        progress.begin(format!("comparing with {}", self.base.path().display()), self.plan.bytes_written);
+        let most = self.plan.bytes_written.saturating_sub(self.laid_out);
+        progress.begin(format!("comparing with {}", self.base.path().display()), most);
         let delta = Delta::Up { old: &self.source, new: &self.below, compare: true };
         let (mut from, mut written) = (0, 0);
         while from < self.size {
