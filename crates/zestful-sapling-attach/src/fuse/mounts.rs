@@ -7,6 +7,7 @@ use std::os::unix::ffi::{OsStrExt, OsStringExt};
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
+use rustix::fs::{Mode, OFlags, open};
 use rustix::io::Errno;
 use rustix::mount::UnmountFlags;
 use rustix::process::geteuid;
@@ -97,7 +98,7 @@ fn plain(word: &[u8]) -> OsString {
 /// would mount one over the other.
 pub(super) struct Wanted {
     pub(super) path: PathBuf,
-    _lock: File,
+    _lock: Option<File>,
 }
 
 /// Takes a folder, if a disk can be shown in it.
@@ -105,11 +106,10 @@ pub(super) struct Wanted {
 /// # Errors
 /// `MountFolder`; `Io`.
 pub(super) fn take_folder(folder: &Path) -> Result<Wanted, AttachError> {
-    // What is mounted there meanwhile is not what is locked, and is found by the look that follows.
-    let path = check_folder(folder)?;
-    let lock = File::open(&path).map_err(|error| AttachError::io(format!("open {}", folder.display()), error))?;
+    // What cannot be opened is told by the look that follows; it also finds what was mounted before the lock was had.
+    let lock = open(folder, OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty()).ok().map(File::from);
     // Where a file system has no locks for folders, nobody can tell, and it is taken without.
-    if matches!(lock.try_lock(), Err(TryLockError::WouldBlock)) {
+    if lock.as_ref().is_some_and(|lock| matches!(lock.try_lock(), Err(TryLockError::WouldBlock))) {
         return Err(AttachError::MountFolder { path: folder.to_owned(), problem: MountProblem::Wanted });
     }
     Ok(Wanted { path: check_folder(folder)?, _lock: lock })

@@ -155,6 +155,25 @@ fn what_cannot_be_is_refused_and_leaves_nothing() {
         assert!(matches!(refused, Err(Error::Refused(Refusal::SourceChanged { .. }, _))), "{name}: {refused:?}");
         assert_eq!(files(folder.path()), before, "{name}");
     }
+    // The base gets a second name, or something appears in the child's place: nobody is recorded, nothing frozen.
+    let plan = || onto("full.raw", "base.vhdx", "child.vhdx").plan().unwrap();
+    let is_untouched = || {
+        assert!(!zestful_sapling::storage::is_marked_read_only(&path("base.vhdx")).unwrap());
+        assert_eq!(children_of(&path("base.vhdx"), &Search::default()).unwrap().all().count(), 0);
+    };
+    let named = plan();
+    std::fs::hard_link(path("base.vhdx"), path("second")).unwrap();
+    let refused = named.run(&Progress::new());
+    assert!(matches!(refused, Err(Error::Refused(Refusal::HardLinks { .. }, _))), "{refused:?}");
+    std::fs::remove_file(path("second")).unwrap();
+    is_untouched();
+    let taken = plan();
+    std::fs::write(path("child.vhdx"), "").unwrap();
+    let refused = taken.run(&Progress::new());
+    assert!(matches!(refused, Err(Error::Refused(..))), "{refused:?}");
+    std::fs::remove_file(path("child.vhdx")).unwrap();
+    is_untouched();
+    drop((named, taken));
     // The base changes between the plan and the run; then a stop.
     let plan = onto("full.raw", "base.vhdx", "child.vhdx").plan().unwrap();
     std::fs::remove_file(path("base.vhdx")).unwrap();
@@ -165,6 +184,8 @@ fn what_cannot_be_is_refused_and_leaves_nothing() {
     progress.stop();
     let stopped = onto("full.raw", "base.vhdx", "child.vhdx").plan().unwrap().run(&progress);
     assert!(matches!(stopped, Err(Error::Cancelled)), "{stopped:?}");
-    assert_eq!(files(folder.path()), before);
-    assert!(!zestful_sapling::storage::is_marked_read_only(&path("base.vhdx")).unwrap());
+    is_untouched();
+    let mut left = files(folder.path());
+    left.retain(|name| !name.ends_with(".zsap.json"));
+    assert_eq!(left, before);
 }
