@@ -9,6 +9,7 @@ use zestful_sapling::family::{Search, children_of, inspect};
 use zestful_sapling::image::Kind;
 use zestful_sapling::ops::{CopyDisk, CopyOnto, Derive, Make, NewImage, Operation, Planned};
 use zestful_sapling::progress::Progress;
+use zestful_sapling::storage::testing::{Fault, HostRecorder};
 
 use crate::operations::files;
 use crate::support::{Model, perform};
@@ -188,4 +189,29 @@ fn what_cannot_be_is_refused_and_leaves_nothing() {
     let mut left = files(folder.path());
     left.retain(|name| !name.ends_with(".zsap.json"));
     assert_eq!(left, before);
+}
+
+/// Each change of the host fails once: the child is there, known and on a frozen base, or nothing of it is left.
+#[test]
+fn what_fails_half_way_is_taken_back() {
+    let folder = crate::family_model::quick_folder();
+    let root = folder.path().canonicalize().unwrap();
+    let (base, child) = (root.join("base.vhdx"), root.join("child.vhdx"));
+    perform(Make::new(&base, 8 * MIB)).unwrap();
+    perform(Make::new(root.join("full.raw"), 8 * MIB)).unwrap();
+    let copy = || perform(CopyOnto::new(root.join("full.raw"), &base, &child));
+    let recorder = HostRecorder::start(&root).unwrap();
+    copy().unwrap();
+    let mut failed = 0;
+    for at in 0..recorder.asked() {
+        recorder.rewind().unwrap();
+        recorder.fail_once(at, Fault::Error(5));
+        let ended = copy();
+        let known = children_of(&base, &Search::default()).unwrap().all().count();
+        let is_frozen = zestful_sapling::storage::is_marked_read_only(&base).unwrap();
+        let state = (child.exists(), known, is_frozen);
+        assert!(state == (true, 1, true) || ended.is_err() && state == (false, 0, false), "change {at}: {state:?}");
+        failed += u32::from(ended.is_err());
+    }
+    assert!(failed > 10, "{failed} failed");
 }
