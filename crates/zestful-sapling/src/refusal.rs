@@ -108,6 +108,43 @@ pub enum Refusal {
         /// The files that are not proven to be those.
         unproven: Vec<PathBuf>,
     },
+    /// A grove keeps the image.
+    KeptByGrove {
+        /// The image.
+        image: PathBuf,
+        /// The grove.
+        grove: PathBuf,
+        /// The disk's label.
+        disk: String,
+        /// The checkpoint that it belongs to; `None` for a current disk, and for a layer without a name.
+        checkpoint: Option<String>,
+        /// Whether it is the current image of the disk.
+        is_current: bool,
+    },
+    /// What a file has beside its content cannot be given to the one that is to take its place.
+    Attributes {
+        /// The file.
+        path: PathBuf,
+        /// What it is, in words.
+        missing: Vec<String>,
+    },
+    /// A checkpoint is protected.
+    Protected {
+        /// Its name.
+        checkpoint: String,
+    },
+    /// A disk of a machine forgets its changes at each attach: its file is never written to.
+    Throwaway {
+        /// The image.
+        image: PathBuf,
+        /// The disk's label.
+        disk: String,
+    },
+    /// A disk's format has no layers.
+    NoLayers {
+        /// The image.
+        image: PathBuf,
+    },
     /// The file has a second name.
     HardLinks {
         /// The file.

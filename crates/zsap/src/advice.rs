@@ -28,7 +28,7 @@ impl Next {
     /// `zsap COMMAND IMAGE`, and what follows.
     fn zsap(command: &str, image: &Path, more: &[&OsStr], purpose: &str) -> Self {
         let image = name(image);
-        let words = [OsStr::new(command), image.as_os_str()].into_iter().chain(more.iter().copied());
+        let words = command.split(' ').map(OsStr::new).chain([image.as_os_str()]).chain(more.iter().copied());
         let words: Vec<OsString> = words.map(OsStr::to_owned).collect();
         let shown: Vec<String> = words.iter().map(|word| shell_word(Path::new(word))).collect();
         let words = std::iter::once("zsap".into()).chain(words).collect();
@@ -86,6 +86,13 @@ pub(crate) fn next(error: &Error) -> Vec<Next> {
         // The small files beside an image are none that can be checked.
         Error::Damaged(finding) if matches!(finding.kind, FindingKind::Companion(_) | FindingKind::Journal(_)) => {
             Vec::new()
+        }
+        Error::Damaged(finding) if matches!(finding.kind, FindingKind::Catalogue(_)) => {
+            let folder = finding.path.as_deref().and_then(Path::parent);
+            folder
+                .map(|folder| Next::zsap("grove rebuild", folder, &[], "makes it anew from the files"))
+                .into_iter()
+                .collect()
         }
         Error::Damaged(finding) => finding.path.as_deref().map(check).into_iter().collect(),
         Error::Parent(problem) => match problem.kind {
@@ -217,6 +224,14 @@ fn next_after(refusal: &Refusal) -> Vec<Next> {
         Refusal::Pinned { image, .. } => {
             vec![grow_child(image), Next::zsap("unpin", image, &[], "takes the pin away")]
         }
+        Refusal::KeptByGrove { grove, checkpoint: Some(checkpoint), .. } => {
+            let forget = Next::zsap("checkpoint forget", grove, &[checkpoint.as_ref()], "forgets it");
+            vec![forget.for_a_person()]
+        }
+        Refusal::KeptByGrove { grove, disk, is_current: true, .. } => {
+            vec![Next::zsap("grove release", grove, &[disk.as_ref()], "lets the disk go").for_a_person()]
+        }
+        Refusal::Attributes { .. } => force(Override::Attributes, "and leaves that out"),
         Refusal::OtherHost { .. } => force(Override::OtherHost, "if that host is gone for good"),
         Refusal::HardLinks { .. } => force(Override::HardLinks, "if nobody relies on the other names"),
         Refusal::SavedState { .. } => force(Override::SavedState, "if the machine will not be resumed"),

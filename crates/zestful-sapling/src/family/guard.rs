@@ -11,7 +11,7 @@ use super::search::Search;
 use crate::chain::{OpenOptions, direct_parent};
 use crate::error::{Error, Refusal, Result};
 use crate::image::{ImageInfo, is_single_file, open_place_mut, recognise};
-use crate::sidecar::{Companion, Header, refuse_pinned, refuse_under_way};
+use crate::sidecar::{Companion, Header, Kept, Role, kept_by_grove, refuse_pinned, refuse_under_way};
 use crate::storage::{Access, HostIdentity, Storage, Writers, is_marked_read_only, swapped, writers_of};
 
 /// Where a change looks for what depends on its images, and what it goes over all the same.
@@ -21,6 +21,8 @@ use crate::storage::{Access, HostIdentity, Storage, Writers, is_marked_read_only
 pub struct Guard {
     pub(crate) search: Search,
     overrides: Vec<Override>,
+    /// The grove that this is work of: what it keeps is its own.
+    grove: Option<PathBuf>,
 }
 
 impl Guard {
@@ -39,6 +41,67 @@ impl Guard {
     pub fn with_override(mut self, allowed: Override) -> Self {
         self.overrides.push(allowed);
         self
+    }
+
+    /// For work of the grove in this folder.
+    pub(crate) fn of_grove(mut self, folder: &Path) -> Self {
+        self.grove = Some(folder.to_owned());
+        self
+    }
+
+    /// Refuses to take away or rename what a grove keeps: a layer of a checkpoint, or one of its disks.
+    pub(crate) fn refuse_kept(&self, image: &Path) -> Result<()> {
+        self.refuse_kept_if(image, |_| true)
+    }
+
+    /// Refuses to write to a disk that forgets its changes at each attach.
+    fn refuse_throwaway(&self, image: &Path) -> Result<()> {
+        let kept = kept_by_grove(image)?.filter(|kept| kept.is_current && kept.role == Role::Throwaway);
+        let Some(kept) = kept else { return Ok(()) };
+        Err(Error::refused(
+            Refusal::Throwaway { image: image.to_owned(), disk: kept.disk.clone() },
+            format!(
+                "{} is the disk {} of the machine in {}, whose file is never written to: what a guest writes to it is \
+                 thrown away at the end",
+                image.display(),
+                kept.disk,
+                kept.grove.display()
+            ),
+            "attach it so that its changes are thrown away; or give it another role",
+        ))
+    }
+
+    /// Refuses to write to, or to rewrite, a layer that a grove keeps.
+    pub(crate) fn refuse_kept_layer(&self, image: &Path) -> Result<()> {
+        self.refuse_kept_if(image, |kept| !kept.is_current)
+    }
+
+    fn refuse_kept_if(&self, image: &Path, which: impl Fn(&Kept) -> bool) -> Result<()> {
+        let kept = kept_by_grove(image)?.filter(|kept| self.grove.as_ref() != Some(&kept.grove) && which(kept));
+        let Some(kept) = kept else { return Ok(()) };
+        let (name, grove) = (image.display(), kept.grove.display());
+        let (message, advice) = match (&kept.checkpoint, kept.is_current) {
+            (Some(checkpoint), _) => (
+                format!("{name} is the disk {} of the machine in {grove} at the checkpoint {checkpoint}", kept.disk),
+                "forget the checkpoint, and what is needed of it is merged",
+            ),
+            (None, true) => (
+                format!("{name} is the disk {} of the machine in {grove}", kept.disk),
+                "release it from the machine first",
+            ),
+            (None, false) => (
+                format!("{name} is a layer that checkpoints of the machine in {grove} share"),
+                "forget one of these checkpoints, and what is needed of it is merged",
+            ),
+        };
+        let why = Refusal::KeptByGrove {
+            image: image.to_owned(),
+            grove: kept.grove,
+            disk: kept.disk,
+            checkpoint: kept.checkpoint,
+            is_current: kept.is_current,
+        };
+        Err(Error::refused(why, message, advice))
     }
 
     /// Whether something unusual is meant so.
@@ -185,6 +248,8 @@ impl Guard {
     /// Everything that speaks against writing into an image that is locked by now.
     fn refuse_for_writing(&self, image: &Path) -> Result<Vec<String>> {
         self.refuse_protected(image)?;
+        self.refuse_kept_layer(image)?;
+        self.refuse_throwaway(image)?;
         if let Some((found, _)) = recognise(image).ok().flatten() {
             self.refuse_saved_state(image, found.info())?;
         }

@@ -60,7 +60,7 @@ pub use health::{Health, Problem, ProblemKind};
 pub use overrides::Override;
 pub use parents::{ParentReport, ParentState};
 pub(crate) use pinned::PinDoubts;
-pub(crate) use record::record_children;
+pub(crate) use record::{must_record_children, record_children};
 pub use search::Search;
 pub(crate) use search::with_identity;
 pub use status::{CurrentDisk, Held, OldestFrozen, Status, status_of};

@@ -26,6 +26,8 @@ pub enum Override {
     OtherHost,
     /// A file has more than one name, and nobody relies on the others.
     HardLinks,
+    /// A file that takes the place of another does not get all that the other has: owner, extended attributes.
+    Attributes,
     /// A suspended machine goes on from the content that changes, and is known not to be resumed.
     SavedState,
 }

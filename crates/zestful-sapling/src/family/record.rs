@@ -27,8 +27,7 @@ pub(crate) fn record_children(parent: &Path, change: &ChildrenChange<'_>, guard:
             error.with_causes()
         ),
     };
-    let is_pinned = Companion::known(parent).is_ok_and(|known| known.is_some_and(|companion| companion.pin.is_some()));
-    if names.is_empty() || is_pinned || guard.allows(Override::UnrecordedChild) {
+    if names.is_empty() || is_pinned(parent) || guard.allows(Override::UnrecordedChild) {
         return Ok(Some(message));
     }
     Err(Error::refused(
@@ -40,4 +39,20 @@ pub(crate) fn record_children(parent: &Path, change: &ChildrenChange<'_>, guard:
         "mend that first: whoever later merges, moves or removes the parent would not know of the child, which then \
          breaks",
     ))
+}
+
+/// The same for work that can be carried on: what cannot be recorded, and must be, ends it, also where children are
+/// only gone.
+///
+/// # Errors
+/// Why it cannot be recorded.
+pub(crate) fn must_record_children(parent: &Path, change: &ChildrenChange<'_>, guard: &Guard) -> Result<()> {
+    match Companion::change_children(parent, change) {
+        Err(error) if !is_pinned(parent) && !guard.allows(Override::UnrecordedChild) => Err(error),
+        _ => Ok(()),
+    }
+}
+
+fn is_pinned(parent: &Path) -> bool {
+    Companion::known(parent).is_ok_and(|known| known.is_some_and(|companion| companion.pin.is_some()))
 }

@@ -17,7 +17,7 @@ const MOST_ENTRIES: usize = 200_000;
 const MOST_DEPTH: usize = 32;
 
 /// Where to look, beside the image's own folder.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Search {
     folders: Vec<PathBuf>,
     /// Folders of which those below are not looked into.

@@ -7,14 +7,14 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::error::Result;
-use crate::sidecar::{Header, Work, image_of_journal, journal_of, read_header, under_way_at};
+use crate::sidecar::{Header, Work, is_journal, read_header, under_way_at};
 use crate::storage::{files_in, user_of};
 
 /// Work that was begun and is not finished.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[non_exhaustive]
 pub struct UnderWay {
-    /// The image with which it was begun.
+    /// The image, or the machine's folder, with which it was begun.
     #[serde(serialize_with = "crate::path_data::plain")]
     #[schemars(with = "crate::path_data::PathData")]
     pub path: PathBuf,
@@ -64,14 +64,15 @@ impl UnderWay {
             Work::Move => Some(header.result.as_path()),
             Work::Transplant => header.parent.as_ref().map(|base| base.path.as_path()),
             Work::Merge => header.members.last().map(|ancestor| ancestor.path.as_path()),
+            Work::Take | Work::Revert | Work::Forget => None,
         };
         let with = match (header.work, other) {
             (_, None) => String::new(),
             (Work::Move, Some(other)) => format!(" to {}", other.display()),
             (Work::Transplant, Some(other)) => format!(" onto {}", other.display()),
-            (Work::Merge, Some(other)) => format!(" with {}", other.display()),
+            (_, Some(other)) => format!(" with {}", other.display()),
         };
-        let holder = user_of(&journal_of(header.image())).ok().flatten().map(|holder| holder.name);
+        let holder = user_of(&header.journal()).ok().flatten().map(|holder| holder.name);
         let (state, end) = match &holder {
             Some(holder) => (UnderWayState::Held, format!("{holder} is at it now")),
             None if !header.unproven.is_empty() => (
@@ -106,7 +107,7 @@ type Journals = Vec<(PathBuf, Result<Header>)>;
 /// `Io` when the folder cannot be read.
 pub(crate) fn journals_in(folder: &Path) -> Result<Journals> {
     let mut found: Journals = Vec::new();
-    for path in files_in(folder)?.into_iter().filter(|path| image_of_journal(path).is_some()) {
+    for path in files_in(folder)?.into_iter().filter(|path| is_journal(path)) {
         let header = read_header(&path);
         let is_known = |one: &Header| found.iter().any(|(_, other)| other.as_ref().is_ok_and(|it| it.is_same(one)));
         if !header.as_ref().is_ok_and(is_known) {

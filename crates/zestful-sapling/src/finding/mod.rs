@@ -24,7 +24,7 @@ pub use parent::{ParentProblem, ParentProblemKind};
 pub use raw::{PiecesFinding, RawFinding};
 pub(crate) use rule::Class;
 pub use rule::{Repair, Rule, Severity};
-pub use sidecar::{CompanionFinding, JournalFinding};
+pub use sidecar::{CatalogueFinding, CompanionFinding, JournalFinding};
 pub use vhd::VhdFinding;
 pub use vhdx::{TableEntry, VhdxFinding};
 
@@ -97,6 +97,8 @@ kinds! {
     Companion(CompanionFinding),
     /// In a journal.
     Journal(JournalFinding),
+    /// In the catalogue of a grove.
+    Catalogue(CatalogueFinding),
 }
 
 /// One thing that was found wrong, unusual or worth knowing.

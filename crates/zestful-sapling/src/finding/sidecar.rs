@@ -1,4 +1,4 @@
-//! What may be found in the small files beside an image: its companion and its journal.
+//! What may be found in the small files beside images: a companion, a journal, the catalogue of a grove.
 
 use jiff::Timestamp;
 
@@ -75,5 +75,25 @@ rules! {
             /// What was begun, and when.
             what: String,
         } = "journal-cut-short", Warning(Safe), "journal", "{what}";
+    }
+}
+
+rules! {
+    /// What may be found in the catalogue of a grove, or in the record of one of its checkpoints.
+    CatalogueFinding {
+        /// The catalogue cannot be understood.
+        Damaged {
+            /// What is wrong with it.
+            why: String,
+        } = "catalogue-damaged", Fatal, "catalogue",
+            "it cannot be understood: {why}; the machine's disks are whole without it: restore it from a copy, or have \
+             it made anew from the files";
+        /// The catalogue is of a version that is not known.
+        Version {
+            /// The version.
+            version: u32,
+            /// The newest that is known.
+            known: u32,
+        } = "catalogue-version", Unsupported, "catalogue", "its version is {version}, up to {known} is known";
     }
 }

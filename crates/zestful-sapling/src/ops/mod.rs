@@ -9,10 +9,10 @@ mod diff;
 mod merge;
 mod names;
 mod pin;
-mod resume;
 
 pub use crate::operation::{FileChanges, Operation, Plan, Planned, Renamed};
 pub use bytes::{ReadBytes, ReadBytesPlan, WriteBytes, WriteBytesPlan};
+pub(crate) use create::BlankChild;
 pub use create::{
     CopyChain, CopyChainOutcome, CopyChainPlan, CopyDisk, CopyDiskPlan, CopyOnto, CopyOntoOutcome, CopyOntoPlan,
     Derive, DeriveOutcome, DerivePlan, Identity, Make, MakePlan, NewDiskOutcome, NewImage,
@@ -21,11 +21,12 @@ pub use diff::{Diff, DiffPlan, DiffRange, Difference};
 pub use merge::{
     Direction, KeepName, Merge, MergeEstimate, MergeOutcome, MergePlan, Transplant, TransplantOutcome, TransplantPlan,
 };
+pub(crate) use merge::{carry_on as carry_on_merge, carry_on_transplant, give_up as give_up_merge, give_up_transplant};
 pub use names::{
     FreshIdentity, FreshIdentityOutcome, FreshIdentityPlan, MoveImage, MoveOutcome, MovePlan, Relink, RelinkOutcome,
     RelinkPlan, Remove, RemoveOutcome, RemovePlan, Unfreeze, UnfreezeOutcome, UnfreezePlan,
 };
+pub(crate) use names::{carry_on_move, give_up_move};
 pub use pin::{
     PinImage, PinOutcome, PinPlan, PinReport, PinnedChild, Unpin, UnpinOutcome, UnpinPlan, VerifyPin, VerifyPinPlan,
 };
-pub use resume::{Abandon, AbandonPlan, Abandoned, OverOutcome, Resume, ResumePlan, Resumed};

@@ -1,10 +1,10 @@
 //! The record of a change that spans several files and takes long: written before it begins, gone when it is done.
 //!
-//! `IMAGE.zsap.journal` stands beside the image with which the work began and, as a copy, beside every other image
-//! that takes part under its own name. The first line is the record: who began what, with
-//! the identity of every image in it; it appears whole, by a rename. Marks of how far the work is follow in the first
-//! journal only, a line each, appended and synced. Every line begins with a digest of its rest: a last line that is
-//! torn was never written, any other line that does not fit stops everything.
+//! `IMAGE.zsap.journal` stands beside the image with which the work began and, as a copy, beside every other image that
+//! takes part under its own name. The first line is the record: who began what, with the identity of every image in it;
+//! it appears whole, by a rename. Marks of how far the work is follow in the first journal only, a line each, appended
+//! and synced. Work on a whole grove has one journal, `grove.journal` in its folder. Every line begins with a digest of
+//! its rest: a last line that is torn was never written, any other line that does not fit stops everything.
 //!
 //! The first journal is made before its copies and taken away after them, each step durable before the next, so that
 //! a copy that stands alone speaks of work that is over.
@@ -15,7 +15,8 @@ use serde::de::{DeserializeOwned, IgnoredAny};
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
-use super::record::{Header, Payload, Record, VERSION, image_of_journal, journal_of, rebase};
+use super::catalogue::groves_around;
+use super::record::{Header, Payload, Record, VERSION, image_of_journal, journal_of, journal_of_grove, rebase};
 use crate::error::{Error, Refusal, Result};
 use crate::finding::{Finding, JournalFinding};
 use crate::image::data_identity_at;
@@ -32,11 +33,30 @@ const MOST_BYTES: usize = 16 << 20;
 /// `Damaged` when its journal is; `Io`.
 pub(crate) fn under_way_at(image: &Path) -> Result<Option<Header>> {
     let real = std::fs::canonicalize(image).unwrap_or_else(|_| image.to_owned());
-    let path = journal_of(&real);
-    if std::fs::symlink_metadata(&path).is_err() {
+    if let Some(header) = header_at(&journal_of(&real))? {
+        return Ok(Some(header));
+    }
+    for grove in groves_around(&real) {
+        if let Some(header) = header_at(&journal_of_grove(&grove))?.filter(|header| header.claims(&real)) {
+            return Ok(Some(header));
+        }
+    }
+    Ok(None)
+}
+
+/// What is under way with the grove in a folder, if anything is.
+///
+/// # Errors
+/// As [`under_way_at`].
+pub(crate) fn under_way_in_grove(folder: &Path) -> Result<Option<Header>> {
+    header_at(&journal_of_grove(folder))
+}
+
+fn header_at(path: &Path) -> Result<Option<Header>> {
+    if std::fs::symlink_metadata(path).is_err() {
         return Ok(None);
     }
-    match read_header(&path) {
+    match read_header(path) {
         // Its work has ended this moment.
         Err(Error::Io { source, .. }) if source.kind() == std::io::ErrorKind::NotFound => Ok(None),
         other => other.map(Some),
@@ -113,7 +133,7 @@ fn record_in<P: DeserializeOwned>(path: &Path, lines: &Lines) -> Result<Record<P
         return Err(Finding::new(JournalFinding::Version { version, known: VERSION }, 0).at(path).into());
     }
     let mut record: Record<P> = serde_json::from_slice(&lines.first).map_err(|_| unknown())?;
-    if record.header.members.is_empty() {
+    if record.header.members.is_empty() && record.header.grove.is_none() {
         return Err(damaged(path, "it names no image"));
     }
     rebase(&mut record.header, path);
@@ -168,7 +188,7 @@ impl<P: Payload> Journal<P> {
                 put(&place, &line(&record.as_at(at, &place)?)?, false)?;
                 made.push(place);
             }
-            FileStorage::open(&journal_of(record.header.image()), Access::Write)
+            FileStorage::open(&record.header.journal(), Access::Write)
         };
         match begin(&mut made) {
             Ok(file) => Ok(Self { record, file }),
@@ -185,7 +205,7 @@ impl<P: Payload> Journal<P> {
     /// # Errors
     /// `Refused` when another process is at it now, or was and has ended it; otherwise as [`read_header`].
     pub(crate) fn reopen(header: &Header) -> Result<(Self, Vec<P::Mark>)> {
-        let place = journal_of(header.image());
+        let place = header.journal();
         let file = FileStorage::open(&place, Access::Write)?;
         let (record, marks) = read::<P>(&place)?;
         record.header.refuse_unproven()?;
@@ -254,7 +274,7 @@ fn put(place: &Path, text: &[u8], over: bool) -> Result<()> {
     let staged = if over { StagedFile::create_beside(place) } else { StagedFile::create(place) };
     let staged = staged.map_err(|error| match error {
         Error::Refused(Refusal::Exists { .. }, _) => Error::refused(
-            Refusal::UnderWay { image: image_of_journal(place).unwrap_or_default(), must_go_on: false },
+            Refusal::UnderWay { image: image_of_journal(place).unwrap_or_else(|| folder_of(place)), must_go_on: false },
             format!("{} says that something is under way there already", place.display()),
             "see what, then carry it on or give it up",
         ),
@@ -264,9 +284,14 @@ fn put(place: &Path, text: &[u8], over: bool) -> Result<()> {
     if over { staged.replace() } else { staged.publish() }
 }
 
+/// What is under way with an image as a layer of a chain, if that can be told.
+fn chain_work_at(image: &Path) -> Option<Header> {
+    under_way_at(image).ok()?.filter(|header| header.grove.is_none())
+}
+
 /// Where the image stands now that `child` reads through, while `parent` is the place where it is to stand.
 pub(crate) fn survivor_for(child: &Path, parent: &Path) -> Option<PathBuf> {
-    let header = under_way_at(parent).ok()??;
+    let header = chain_work_at(parent)?;
     let child = std::fs::canonicalize(child).ok()?;
     let is_told = header.readers.iter().any(|reader| reader.path == child);
     header.survivor().filter(|_| is_told).map(|member| member.path.clone())
@@ -275,7 +300,7 @@ pub(crate) fn survivor_for(child: &Path, parent: &Path) -> Option<PathBuf> {
 /// Whether a file with the data identity `found`, at `parent`, is the parent of `child` all the same: both take part in
 /// work that gives the parent another identity, or just gave it one, while the child still names the one that it had.
 pub(crate) fn stands_in(child: &Path, accepted: &[Uuid], parent: &Path, found: Uuid) -> bool {
-    let Ok(Some(header)) = under_way_at(parent) else { return false };
+    let Some(header) = chain_work_at(parent) else { return false };
     let (Ok(child), Ok(parent)) = (real(child), real(parent)) else { return false };
     let pair = header.members.windows(2).find(|pair| pair[0].path == child && pair[1].path == parent);
     pair.is_some_and(|pair| pair[1].is_known_as(found) && accepted.iter().any(|id| pair[1].is_known_as(*id)))
@@ -284,7 +309,7 @@ pub(crate) fn stands_in(child: &Path, accepted: &[Uuid], parent: &Path, found: U
 /// Whether the image is a layer that the work under way has only to remove: the result has its name already, and what
 /// the layer reads through may be gone.
 pub(crate) fn waits_to_be_removed(image: &Path) -> bool {
-    let Ok(Some(header)) = under_way_at(image) else { return false };
+    let Some(header) = chain_work_at(image) else { return false };
     let is_member = |image: PathBuf| image != header.result && header.members.iter().any(|member| member.path == image);
     let has_name = header.survivor().is_some_and(|survivor| {
         survivor.path != header.result

@@ -19,6 +19,8 @@ pub(super) const VERSION: u32 = 3;
 /// More images than that take part in nothing.
 const MOST_IMAGES: usize = 1 << 16;
 const ENDING: &str = ".zsap.journal";
+/// The journal of work on a whole grove, in its folder.
+const OF_GROVE: &str = "grove.journal";
 
 /// A kind of work that spans several files.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -31,6 +33,12 @@ pub enum Work {
     Transplant,
     /// An image gets another name or folder.
     Move,
+    /// A checkpoint of a machine is taken.
+    Take,
+    /// A machine goes back to a checkpoint.
+    Revert,
+    /// Checkpoints are forgotten, and their data merged where it is still needed.
+    Forget,
 }
 
 impl std::fmt::Display for Work {
@@ -39,6 +47,9 @@ impl std::fmt::Display for Work {
             Work::Merge => "a merge",
             Work::Transplant => "a transplant",
             Work::Move => "a move",
+            Work::Take => "a checkpoint",
+            Work::Revert => "a revert",
+            Work::Forget => "forgetting checkpoints",
         })
     }
 }
@@ -46,10 +57,11 @@ impl std::fmt::Display for Work {
 /// What one kind of work records beside its header. It holds no paths: those are in the header, which knows how to find
 /// them again after the folder was moved.
 pub(crate) trait Payload: Clone + Serialize + DeserializeOwned {
-    /// The kind of work.
-    const WORK: Work;
     /// How far the work is, as it is noted on the way.
     type Mark: Serialize + DeserializeOwned;
+
+    /// The kind of work.
+    fn work(&self) -> Work;
 }
 
 /// An image that takes part under its own name; its journal stands beside it.
@@ -106,6 +118,9 @@ pub(crate) struct Header {
     pub(crate) at: usize,
     /// The folder that this journal was written in: a copy of it is another one.
     pub(crate) folder: Option<FileId>,
+    /// The grove whose work it is: its journal stands in that folder, and has no copies.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(crate) grove: Option<PathBuf>,
     /// The images that take part, the one with which the work began first; of a chain each is the parent of the one
     /// before it.
     #[serde(deserialize_with = "crate::bounded::list::<_, _, MOST_IMAGES>")]
@@ -140,11 +155,12 @@ impl<P: Payload> Record<P> {
     pub(crate) fn new(members: Vec<Member>, result: PathBuf, payload: P) -> Self {
         let header = Header {
             version: VERSION,
-            work: P::WORK,
+            work: payload.work(),
             host: this_host(),
             started: Timestamp::now(),
             at: 0,
             folder: None,
+            grove: None,
             members,
             survivor: 0,
             readers: Vec::new(),
@@ -154,6 +170,13 @@ impl<P: Payload> Record<P> {
             copied: false,
         };
         Self { header, payload }
+    }
+
+    /// A record of work on the grove in `folder`, whose images, in no order, are these.
+    pub(crate) fn of_grove(folder: &Path, images: Vec<Member>, payload: P) -> Self {
+        let mut record = Self::new(images, folder.to_owned(), payload);
+        record.header.grove = Some(folder.to_owned());
+        record
     }
 
     /// The record as the journal with this number holds it.
@@ -186,9 +209,21 @@ impl<P: Payload> Record<P> {
 }
 
 impl Header {
-    /// The image with which the work began.
+    /// The image, or the grove, with which the work began.
     pub(crate) fn image(&self) -> &Path {
-        self.members.first().map_or(Path::new(""), |member| &member.path)
+        let first = self.members.first().map(|member| &*member.path);
+        self.grove.as_deref().or(first).unwrap_or(Path::new(""))
+    }
+
+    /// The journal that takes the marks.
+    pub(crate) fn journal(&self) -> PathBuf {
+        self.grove.as_ref().map_or_else(|| journal_of(self.image()), |grove| journal_of_grove(grove))
+    }
+
+    /// Whether the work is that of a grove, and this image takes part in it.
+    pub(super) fn claims(&self, image: &Path) -> bool {
+        let is_it = |member: &Member| member.path == image || FileId::of(image).is_ok_and(|file| file == member.file);
+        self.grove.is_some() && self.members.iter().any(is_it)
     }
 
     /// The image whose file holds the result.
@@ -213,6 +248,9 @@ impl Header {
 
     /// The journals: the one that takes the marks, then its copies.
     pub(super) fn places(&self) -> Vec<PathBuf> {
+        if self.grove.is_some() {
+            return vec![self.journal()];
+        }
         let mut places: Vec<PathBuf> = self.members.iter().map(|member| journal_of(&member.path)).collect();
         let result = journal_of(&self.result);
         if !places.contains(&result) {
@@ -275,7 +313,7 @@ impl Header {
     fn paths(&mut self) -> impl Iterator<Item = &mut PathBuf> {
         let members = self.members.iter_mut().chain(&mut self.parent).map(|member| &mut member.path);
         let readers = self.readers.iter_mut().map(|reader| &mut reader.path);
-        members.chain(readers).chain(std::iter::once(&mut self.result))
+        members.chain(readers).chain(std::iter::once(&mut self.result)).chain(&mut self.grove)
     }
 
     fn files(&self) -> Vec<FileId> {
@@ -321,6 +359,16 @@ pub(crate) fn journal_of(image: &Path) -> PathBuf {
     let mut name = OsString::from(image);
     name.push(ENDING);
     PathBuf::from(name)
+}
+
+/// The journal of work on the grove in a folder.
+pub(crate) fn journal_of_grove(folder: &Path) -> PathBuf {
+    folder.join(OF_GROVE)
+}
+
+/// Whether this is the name of a journal.
+pub(crate) fn is_journal(path: &Path) -> bool {
+    image_of_journal(path).is_some() || path.file_name().is_some_and(|name| name == OF_GROVE)
 }
 
 /// The image that a journal stands beside; `None` when that is no journal's name.

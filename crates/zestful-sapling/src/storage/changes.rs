@@ -41,6 +41,10 @@ pub enum HostChange {
     Remove(PathBuf),
     /// Another mode.
     Mode(PathBuf, Permissions),
+    /// A new, empty folder.
+    CreateFolder(PathBuf, u64),
+    /// An empty folder taken away.
+    RemoveFolder(PathBuf),
     /// A folder's names made durable.
     SyncFolder(PathBuf),
 }
@@ -110,10 +114,16 @@ pub(super) fn created(path: &Path) -> HostChange {
     HostChange::Create(path.to_owned(), std::fs::metadata(path).map_or(0, |found| found.ino()))
 }
 
+/// A new folder at `path`, as a change.
+pub(super) fn created_folder(path: &Path) -> HostChange {
+    HostChange::CreateFolder(path.to_owned(), std::fs::metadata(path).map_or(0, |found| found.ino()))
+}
+
 /// Where the file at `path` is to go instead of losing its last name, if somebody keeps it.
 pub(super) fn place_aside(path: &Path) -> Option<PathBuf> {
     let observer = observer_of(path)?;
-    let found = std::fs::symlink_metadata(path).ok().filter(|found| found.is_file() && found.nlink() == 1)?;
+    let is_last = |found: &std::fs::Metadata| found.is_dir() || found.is_file() && found.nlink() == 1;
+    let found = std::fs::symlink_metadata(path).ok().filter(is_last)?;
     Some(observer.aside().join(found.ino().to_string()))
 }
 

@@ -4,10 +4,12 @@
 //! traits, so that a parent layer can be held by a type that has no write call at all.
 
 mod attached;
+mod attributes;
 mod changes;
 mod device;
 mod file;
 mod file_id;
+mod folder_lock;
 mod held;
 mod host;
 mod latched;
@@ -29,18 +31,23 @@ use std::sync::Arc;
 use crate::error::Result;
 
 pub use attached::Attachment;
+pub(crate) use attributes::{inherit, inherit_in_place_mark};
 pub use device::{BlockDevice, StagedDevice};
 pub use file::FileStorage;
 pub(crate) use file::open_regular;
 pub use file_id::FileId;
+pub(crate) use folder_lock::FolderLock;
 pub(crate) use held::{Held, swapped};
+pub(crate) use host::{allocated_at, is_writable_folder, unmark_read_only};
 pub use host::{free_space, is_marked_read_only, mark_read_only};
-pub(crate) use host::{inherit, is_writable_folder, unmark_read_only};
 pub(crate) use latched::Latched;
 pub(crate) use listing::{entries_in, files_in};
 pub use lock::{server_of, user_of};
 pub use memory::MemoryStorage;
-pub(crate) use names::{link, refuse_existing, remove, rename_new, rename_over, sync_folder};
+pub(crate) use names::{
+    create_folder, is_same_file, link, refuse_existing, remove, remove_empty_folder, rename_new, rename_over,
+    sync_folder,
+};
 pub(crate) use paths::{entry, folder_of, real, relative_path, tidy};
 pub(crate) use scratch::scratch_in;
 pub use staged::StagedFile;

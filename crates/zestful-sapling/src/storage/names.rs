@@ -1,6 +1,7 @@
 //! Names and modes of files on the host. All that changes them goes through here.
 
 use std::fs::{File, Permissions};
+use std::os::unix::fs::MetadataExt;
 use std::path::Path;
 
 use rustix::fs::{CWD, RenameFlags, renameat_with};
@@ -71,10 +72,40 @@ pub(crate) fn link(file: &Path, second: &Path) -> Result<()> {
     })
 }
 
+/// Whether two names lead to one file.
+pub(crate) fn is_same_file(one: &Path, other: &Path) -> Result<bool> {
+    let found = |path: &Path| std::fs::metadata(path).map_err(|e| Error::io("look up", path, e));
+    let (one, other) = (found(one)?, found(other)?);
+    Ok((one.dev(), one.ino()) == (other.dev(), other.ino()))
+}
+
 /// Takes a name away, and the file with its last one.
 pub(crate) fn remove(path: &Path) -> Result<()> {
     let act = || if keep_aside(path)? { Ok(()) } else { std::fs::remove_file(path) };
     changes::change(path, || HostChange::Remove(path.to_owned()), act).map_err(|e| Error::io("remove", path, e))
+}
+
+/// Makes a folder where none is yet; durable on return, with whatever else was changed in the folder around it.
+pub(crate) fn create_folder(path: &Path) -> Result<()> {
+    if path.is_dir() {
+        return Ok(());
+    }
+    let act = || std::fs::create_dir(path);
+    changes::change(path, || changes::created_folder(path), act).map_err(|e| Error::io("make the folder", path, e))?;
+    sync_folder(path)
+}
+
+/// Takes an empty folder away, durably; one that is gone, or holds something, is left as it is.
+pub(crate) fn remove_empty_folder(path: &Path) -> Result<()> {
+    let is_empty = || std::fs::read_dir(path).is_ok_and(|mut entries| entries.next().is_none());
+    let act = || if is_empty() && keep_aside(path)? { Ok(()) } else { std::fs::remove_dir(path) };
+    match changes::change(path, || HostChange::RemoveFolder(path.to_owned()), act) {
+        Ok(()) => sync_folder(path),
+        Err(error) => match error.kind() {
+            std::io::ErrorKind::NotFound | std::io::ErrorKind::DirectoryNotEmpty => Ok(()),
+            _ => Err(Error::io("remove the folder", path, error)),
+        },
+    }
 }
 
 pub(super) fn set_mode(path: &Path, mode: Permissions) -> std::io::Result<()> {

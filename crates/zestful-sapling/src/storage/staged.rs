@@ -102,6 +102,11 @@ impl StagedFile {
         FileId::of(&self.temporary)
     }
 
+    /// Where it stands until then.
+    pub(crate) fn temporary(&self) -> &Path {
+        &self.temporary
+    }
+
     /// Where it will stand.
     pub fn target(&self) -> &Path {
         &self.target

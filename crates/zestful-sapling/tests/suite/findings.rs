@@ -367,6 +367,7 @@ fn page() -> String {
         ("Raw disks, and disks in pieces", &["raw-", "piece"]),
         ("Chains", &["parent-", "chain-"]),
         ("Companions and journals", &["companion-", "pin-", "journal-"]),
+        ("Catalogues of machines", &["catalogue-"]),
     ] {
         page.push_str(&format!("\n## {title}\n\n| code | | meaning | can be mended |\n|---|---|---|---|\n"));
         let rules = zestful_sapling::finding::rules();

@@ -22,6 +22,8 @@ const LAYERS: &[&[&str]] = &[
     &["transfer"],
     &["operation"],
     &["check", "ops"],
+    &["grove"],
+    &["repair"],
 ];
 
 /// A source file as a module: what it defines, what it passes on under its own name, and what it uses.

@@ -16,10 +16,9 @@ use zestful_sapling::image::vhdx;
 use zestful_sapling::image::{
     Format, Image, ImageMut, ParentRecord, ParentReference, RecordedPath, open_image, open_image_mut,
 };
-use zestful_sapling::ops::{
-    Abandon, Abandoned, Operation, PinReport, Planned, ReadBytes, Resume, Resumed, Unpin, UnpinOutcome, VerifyPin,
-};
+use zestful_sapling::ops::{Operation, PinReport, Planned, ReadBytes, Unpin, UnpinOutcome, VerifyPin};
 use zestful_sapling::progress::Progress;
+use zestful_sapling::repair::{Abandon, Abandoned, Resume, Resumed};
 use zestful_sapling::storage::{MemoryStorage, ReadAt, Storage};
 
 /// The unit of the model: what a disk writes whole or not at all.

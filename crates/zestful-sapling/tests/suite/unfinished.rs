@@ -8,8 +8,9 @@ use zestful_sapling::chain::{Chain, ChainMut, Disk, OpenOptions};
 use zestful_sapling::error::{Error, Refusal};
 use zestful_sapling::family::UnderWayState;
 use zestful_sapling::image::Format;
-use zestful_sapling::ops::{Direction, KeepName, Merge, MoveImage, Operation, Planned, Relink, Remove, Resumed};
+use zestful_sapling::ops::{Direction, KeepName, Merge, MoveImage, Operation, Planned, Relink, Remove};
 use zestful_sapling::progress::Progress;
+use zestful_sapling::repair::Resumed;
 use zestful_sapling::storage::testing::{FileChange, HostChange, HostRecorder};
 use zestful_sapling::storage::{Access, FileStorage, Storage};
 

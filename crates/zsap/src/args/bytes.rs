@@ -4,6 +4,7 @@ use std::path::PathBuf;
 
 use clap::{Args, Subcommand};
 
+use super::disk::DiskOption;
 use super::options::{FormatOption, WriteOptions};
 use super::values::size;
 
@@ -17,7 +18,7 @@ pub(crate) enum Bytes {
 
 #[derive(Clone, Debug, Args)]
 pub(crate) struct BytesRead {
-    /// The current image of the disk
+    /// The current image of the disk, or the folder of a machine
     pub(crate) path: PathBuf,
     /// The first byte
     #[arg(long, value_name = "N", value_parser = size)]
@@ -29,12 +30,14 @@ pub(crate) struct BytesRead {
     #[arg(short, value_name = "FILE")]
     pub(crate) output: Option<PathBuf>,
     #[command(flatten)]
+    pub(crate) machine: DiskOption,
+    #[command(flatten)]
     pub(crate) format: FormatOption,
 }
 
 #[derive(Clone, Debug, Args)]
 pub(crate) struct BytesWrite {
-    /// The current image of the disk
+    /// The current image of the disk, or the folder of a machine
     pub(crate) path: PathBuf,
     /// The first byte
     #[arg(long, value_name = "N", value_parser = size)]
@@ -42,6 +45,9 @@ pub(crate) struct BytesWrite {
     /// A file that holds them
     #[arg(short, value_name = "FILE")]
     pub(crate) input: Option<PathBuf>,
+    /// Of the machine in that folder, the disk with this label; the only one need not be named
+    #[arg(long, value_name = "LABEL")]
+    pub(crate) disk: Option<String>,
     #[command(flatten)]
     pub(crate) options: WriteOptions,
 }

@@ -5,16 +5,19 @@ use std::path::PathBuf;
 use clap::Args;
 use zestful_sapling::family::Override;
 
+use super::disk::DiskOption;
 use super::options::ImageOptions;
 use super::overrides::overrides;
 use super::values::{Depth, IdentityName};
 
 #[derive(Clone, Debug, Args)]
 pub(crate) struct Copy {
-    /// The current image of the disk, a block device, or the descriptor of a disk in pieces
+    /// The current image of the disk, a block device, the descriptor of a disk in pieces, or the folder of a machine
     pub(crate) source: PathBuf,
     /// The new file, whose ending names the format, or a block device; with --depth chain a new folder
     pub(crate) target: PathBuf,
+    #[command(flatten)]
+    pub(crate) machine: DiskOption,
     #[command(flatten)]
     pub(crate) image: ImageOptions,
     /// Whether the copy has an identity of its own [default: fresh]

@@ -5,16 +5,19 @@ use std::path::PathBuf;
 use clap::Args;
 use zestful_sapling::family::Override;
 
+use super::disk::DiskOption;
 use super::overrides::overrides;
 use super::values::size;
 
 #[derive(Clone, Debug, Args)]
 pub(crate) struct Derive {
-    /// The image to grow from; it becomes read-only on this host
+    /// The image to grow from; it becomes read-only on this host; or, with --checkpoint, the folder of a machine
     pub(crate) base: PathBuf,
     /// The new files
     #[arg(required = true)]
     pub(crate) child: Vec<PathBuf>,
+    #[command(flatten)]
+    pub(crate) machine: DiskOption,
     /// Record the base's absolute path as well as the relative one
     #[arg(long)]
     pub(crate) absolute: bool,

@@ -6,6 +6,7 @@ use clap::Args as ArgGroup;
 use zestful_sapling::family::Override;
 
 use super::attach::Attaching;
+use super::disk::DiskOption;
 use super::overrides::overrides;
 
 /// What is typed after `zsap expose`.
@@ -14,10 +15,12 @@ use super::overrides::overrides;
 /// until `zsap detach`, an interrupt, or a polite kill ends it: then all that was written is made durable.
 #[derive(Debug, ArgGroup)]
 pub(crate) struct Expose {
-    /// The image, with all that it reads through
+    /// The image, with all that it reads through, or the folder of a machine
     pub(crate) path: PathBuf,
     /// An empty folder in which the disk is shown
     pub(crate) folder: PathBuf,
+    #[command(flatten)]
+    pub(crate) machine: DiskOption,
     #[command(flatten)]
     pub(crate) attaching: Attaching,
     /// Do it all the same, where it was refused for this

@@ -5,13 +5,16 @@ pub(crate) mod attach;
 pub(crate) mod attachments;
 pub(crate) mod bytes;
 pub(crate) mod check;
+pub(crate) mod checkpoint;
 pub(crate) mod children;
 pub(crate) mod copy;
 pub(crate) mod demo;
 pub(crate) mod derive;
 pub(crate) mod detach;
 pub(crate) mod diff;
+pub(crate) mod disk;
 pub(crate) mod expose;
+pub(crate) mod grove;
 pub(crate) mod identity;
 pub(crate) mod make;
 pub(crate) mod merge;
@@ -135,6 +138,12 @@ pub(crate) enum Command {
     Identity(identity::Identity),
     /// Verify images and all that they read through
     Check(check::Check),
+    /// A machine's folder: its disks and their roles
+    #[command(subcommand)]
+    Grove(grove::Grove),
+    /// A machine's checkpoints: take one, go back, forget
+    #[command(subcommand)]
+    Checkpoint(checkpoint::Checkpoint),
     /// Serve a disk to hypervisors and clients as a network block device
     Serve(serve::Serve),
     /// Show a disk and its partitions as files of this host, to format, mount and copy

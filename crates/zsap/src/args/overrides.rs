@@ -4,7 +4,7 @@ use clap::builder::{PossibleValue, PossibleValuesParser, TypedValueParser};
 use zestful_sapling::family::Override;
 
 /// What may be forced, and what that goes over.
-const OVERRIDES: [(&str, Override, &str); 9] = [
+const OVERRIDES: [(&str, Override, &str); 10] = [
     ("ending", Override::Ending, "A format that the file's ending contradicts"),
     ("sectors", Override::Sectors, "Sectors of another size under a partition table"),
     ("identity", Override::Identity, "A parent that is not the one recorded"),
@@ -17,6 +17,7 @@ const OVERRIDES: [(&str, Override, &str); 9] = [
     ("in-use", Override::InUse, "An image, or a source, that another process has open for writing"),
     ("hard-links", Override::HardLinks, "A file that has other names"),
     ("saved-state", Override::SavedState, "A disk that a suspended machine goes on from"),
+    ("attributes", Override::Attributes, "A file that does not get all that the one before it has"),
     ("other-host", Override::OtherHost, "What another host began"),
 ];
 

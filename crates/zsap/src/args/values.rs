@@ -1,6 +1,7 @@
 //! Values as they are typed: sizes, formats, and the other words that an option takes.
 
 use clap::ValueEnum;
+use jiff::SignedDuration;
 use zestful_sapling::image::{Format, Kind, Space};
 use zestful_sapling::ops::{Identity, KeepName};
 use zestful_sapling::size::parse_size;
@@ -108,6 +109,21 @@ pub(crate) fn rate(text: &str) -> Result<u64, String> {
         0 => Err("nothing would ever be done; leave it out for no limit".to_owned()),
         rate => Ok(rate),
     }
+}
+
+/// A number of weeks, days, hours or minutes.
+pub(crate) fn span(text: &str) -> Result<SignedDuration, String> {
+    let wrong = || "a number with w, d, h or m behind it, such as 14d".to_owned();
+    let (number, unit) = text.trim().split_at_checked(text.trim().len().saturating_sub(1)).ok_or_else(wrong)?;
+    let hours: i64 = match unit {
+        "w" => 7 * 24,
+        "d" => 24,
+        "h" => 1,
+        "m" => 0,
+        _ => return Err(wrong()),
+    };
+    let number: i64 = number.trim().parse().ok().filter(|number| (0..1_000_000).contains(number)).ok_or_else(wrong)?;
+    Ok(if hours == 0 { SignedDuration::from_mins(number) } else { SignedDuration::from_hours(number * hours) })
 }
 
 pub(crate) fn sectors(text: &str) -> Result<(u32, u32), String> {

@@ -1,6 +1,6 @@
 //! `zsap abandon`: what was cut short is given up.
 
-use zestful_sapling::ops;
+use zestful_sapling::repair;
 
 use super::run::{asked, perform};
 use crate::args::abandon::Abandon;
@@ -9,7 +9,7 @@ use crate::exit::{Failure, Outcome};
 use crate::report::text;
 
 pub(super) fn run(console: &Console, typed: &Abandon) -> Result<Outcome, Failure> {
-    let abandon = asked(ops::Abandon::new(&typed.path), Some(&typed.options.search), &typed.options.force);
+    let abandon = asked(repair::Abandon::new(&typed.path), Some(&typed.options.search), &typed.options.force);
     let Some(given_up) = perform(console, &abandon)? else { return Ok(Outcome::Done) };
     let lines = [
         format!("gave up {} of {}", given_up.work, console.strong(&text::path(&given_up.path))),

@@ -13,6 +13,7 @@ use zestful_sapling::ops::{ReadBytes, WriteBytes};
 
 use super::run::{asked, perform};
 use crate::args::bytes::{Bytes, BytesRead, BytesWrite};
+use crate::args::disk::image;
 use crate::args::values::with;
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
@@ -32,6 +33,7 @@ pub(super) fn run(console: &Console, typed: &Bytes) -> Result<Outcome, Failure> 
 }
 
 fn read(console: &Console, typed: &BytesRead) -> Result<Outcome, Failure> {
+    let typed = &BytesRead { path: typed.machine.image(&typed.path)?, ..typed.clone() };
     let (at, len) = (typed.at, typed.len);
     let format = typed.format.of(&typed.path)?;
     if console.common().plan {
@@ -73,7 +75,8 @@ fn reading<'a>(typed: &BytesRead, format: Option<Format>, out: impl Write + Send
 }
 
 fn write(console: &Console, typed: &BytesWrite) -> Result<Outcome, Failure> {
-    let (path, at, options) = (&typed.path, typed.at, &typed.options);
+    let path = &image(&typed.path, typed.disk.as_deref(), None)?;
+    let (at, options) = (typed.at, &typed.options);
     let format = options.format(path)?;
     let opening = with(chain::OpenOptions::new(), format, chain::OpenOptions::with_format);
     let size = Chain::open(path, &opening.without_locks())?.virtual_size();

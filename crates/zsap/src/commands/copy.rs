@@ -15,6 +15,7 @@ use crate::exit::{Failure, Outcome};
 use crate::report::text;
 
 pub(super) fn run(console: &Console, typed: &Copy) -> Result<Outcome, Failure> {
+    let typed = &Copy { source: typed.machine.image(&typed.source)?, ..typed.clone() };
     if typed.depth == Some(Depth::Chain) {
         return run_chain(console, typed);
     }

@@ -1,6 +1,8 @@
 //! `zsap derive`.
 
+use zestful_sapling::Error;
 use zestful_sapling::family::inspect;
+use zestful_sapling::grove::Grove;
 use zestful_sapling::ops;
 
 use super::run::{asked, perform};
@@ -12,7 +14,12 @@ use crate::report::json::Grown;
 use crate::report::text;
 
 pub(super) fn run(console: &Console, typed: &Derive) -> Result<Outcome, Failure> {
-    let derive = ops::Derive::new(&typed.base, typed.child.clone()).with_absolute(typed.absolute);
+    if typed.base.is_dir() && typed.machine.checkpoint.is_none() && Grove::at(&typed.base)?.is_some() {
+        let message = format!("a child would freeze what the guest of {} writes to", typed.base.display());
+        return Err(Error::usage(message, "name a checkpoint to grow from, with --checkpoint").into());
+    }
+    let base = typed.machine.image(&typed.base)?;
+    let derive = ops::Derive::new(&base, typed.child.clone()).with_absolute(typed.absolute);
     let derive = with(derive, typed.block_size, ops::Derive::with_block_size);
     let Some(outcome) = perform(console, &asked(derive, None, &typed.force))? else { return Ok(Outcome::Done) };
     let reports = typed.child.iter().map(|child| inspect(child, None)).collect::<Result<Vec<_>, _>>()?;
@@ -20,7 +27,7 @@ pub(super) fn run(console: &Console, typed: &Derive) -> Result<Outcome, Failure>
     if outcome.newly_frozen {
         lines.push(format!(
             "froze {}: marked read-only, as children depend on it now",
-            console.strong(&text::path(&typed.base))
+            console.strong(&text::path(&base))
         ));
     }
     for report in &reports {

@@ -1,9 +1,13 @@
 //! `zsap diff`.
 
+use std::path::PathBuf;
+
+use zestful_sapling::Error;
 use zestful_sapling::ops::{self, Difference};
 
 use super::run::perform;
 use crate::args::diff::Diff;
+use crate::args::disk::image;
 
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
@@ -16,7 +20,7 @@ const CELLS: u64 = 64;
 const MOST_LISTED: usize = 20;
 
 pub(super) fn run(console: &Console, typed: &Diff) -> Result<Outcome, Failure> {
-    let (one, other) = (&typed.one, &typed.other);
+    let (one, other) = &sides(typed)?;
     let diff = ops::Diff::new(one, other).with_contents(typed.contents);
     let Some(found) = perform(console, &diff)? else { return Ok(Outcome::Done) };
     let how = if found.compared { "differ" } else { "may differ" };
@@ -47,6 +51,21 @@ pub(super) fn run(console: &Console, typed: &Diff) -> Result<Outcome, Failure> {
     }
     console.answer(&found, lines)?;
     Ok(Outcome::Done)
+}
+
+/// The images that are meant, the older one first where both are of a machine.
+fn sides(typed: &Diff) -> Result<(PathBuf, PathBuf), Error> {
+    let at = |checkpoint: Option<&String>| image(&typed.one, typed.disk.as_deref(), checkpoint.map(String::as_str));
+    match (&typed.other, &*typed.checkpoint) {
+        (Some(other), _) if typed.disk.is_some() => {
+            let (disk, none) = (typed.disk.as_deref(), None);
+            Ok((image(&typed.one, disk, none)?, image(other, disk, none)?))
+        }
+        (Some(other), _) => Ok((typed.one.clone(), other.clone())),
+        (None, [one]) => Ok((at(Some(one))?, at(None)?)),
+        (None, [one, other]) => Ok((at(Some(one))?, at(Some(other))?)),
+        (None, _) => Err(Error::usage("a disk is compared at one or two checkpoints", "leave the others out")),
+    }
 }
 
 /// The disk from end to end; the fuller a cell, the more of it differs.

@@ -17,7 +17,7 @@ use crate::report::text;
 const MOST_LINES: usize = 6;
 
 pub(super) fn run(console: &Console, typed: &Expose) -> Result<Outcome, Failure> {
-    let (path, folder) = (&typed.path, &typed.folder);
+    let (path, folder) = (&typed.machine.image(&typed.path)?, &typed.folder);
     if console.common().plan {
         let step = format!("show {} in the folder {}, {}", path.display(), folder.display(), typed.attaching.words());
         console.show_plan(&Plan::of("expose", vec![step]))?;

@@ -5,6 +5,7 @@ mod attach;
 mod attachments;
 mod bytes;
 mod check;
+mod checkpoint;
 mod children;
 mod copy;
 mod demo;
@@ -12,6 +13,7 @@ mod derive;
 mod detach;
 mod diff;
 mod expose;
+mod grove;
 mod identity;
 mod make;
 mod merge;
@@ -41,6 +43,7 @@ pub(crate) fn run(args: &Args, console: &Console) -> Result<Outcome, Failure> {
         Command::Attachments(typed) => attachments::run(console, typed),
         Command::Bytes(typed) => bytes::run(console, typed),
         Command::Check(typed) => check::run(console, typed),
+        Command::Checkpoint(typed) => checkpoint::run(console, typed),
         Command::Children(typed) => children::run(console, typed),
         Command::Copy(typed) => copy::run(console, typed),
         Command::Demo(typed) => demo::run(console, typed),
@@ -48,6 +51,7 @@ pub(crate) fn run(args: &Args, console: &Console) -> Result<Outcome, Failure> {
         Command::Detach(typed) => detach::run(console, typed),
         Command::Diff(typed) => diff::run(console, typed),
         Command::Expose(typed) => expose::run(console, typed),
+        Command::Grove(typed) => grove::run(console, typed),
         Command::Identity(typed) => identity::run(console, typed),
         Command::Make(typed) => make::run(console, typed),
         Command::Merge(typed) => merge::run(console, typed),

@@ -1,7 +1,8 @@
 //! `zsap resume`: what was cut short is carried on.
 
-use zestful_sapling::ops::{self, Resumed};
+use zestful_sapling::repair::{self, Resumed};
 
+use super::checkpoint::{forgotten, settled};
 use super::merge::merged;
 use super::move_image::moved;
 use super::run::{asked, perform};
@@ -12,12 +13,14 @@ use crate::exit::{Failure, Outcome};
 use crate::report::text;
 
 pub(super) fn run(console: &Console, typed: &Resume) -> Result<Outcome, Failure> {
-    let resume = asked(ops::Resume::new(&typed.path), Some(&typed.options.search), &typed.options.force);
+    let resume = asked(repair::Resume::new(&typed.path), Some(&typed.options.search), &typed.options.force);
     let Some(outcome) = perform(console, &resume)? else { return Ok(Outcome::Done) };
     let lines = match &outcome {
         Resumed::Merge(outcome) => merged(console, outcome),
         Resumed::Transplant(outcome) => transplanted(console, outcome),
         Resumed::Move(outcome) => moved(console, "the image", outcome),
+        Resumed::Checkpoint(begun) => vec![settled(begun)],
+        Resumed::Forget(outcome) => forgotten(console, outcome),
         Resumed::Over(outcome) => {
             let image = text::path(&outcome.path);
             vec![format!("what was begun with {image} was over; the copies of its journal are gone")]

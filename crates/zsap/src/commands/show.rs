@@ -1,6 +1,6 @@
 //! `zsap show`.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use zestful_sapling::family::{ParentState, PlaceReport, Problem, Report, Totals, inspect, inspect_folder};
 use zestful_sapling::finding::Severity;
@@ -15,7 +15,9 @@ use crate::report::table::Table;
 use crate::report::text;
 
 pub(super) fn run(console: &Console, typed: &Show) -> Result<Outcome, Failure> {
-    let Show { path: paths, format } = typed;
+    let Show { path: paths, machine, format } = typed;
+    let named = |path: &PathBuf| if machine.is_used() { machine.image(path) } else { Ok(path.clone()) };
+    let paths = &paths.iter().map(named).collect::<Result<Vec<PathBuf>, _>>()?;
     let (mut images, mut problems, mut lines) = (Vec::new(), Vec::new(), Vec::new());
     let mut failed = None;
     for path in paths {

@@ -6,6 +6,7 @@ use zestful_sapling::family::{
     CurrentDisk, Family, Health, Held, Node, OldestFrozen, Problem, ProblemKind, Report, Status, Totals, UnderWay,
 };
 use zestful_sapling::finding::Finding;
+use zestful_sapling::grove::ForgetStep;
 use zestful_sapling::ops::{DeriveOutcome, MergeEstimate, Plan};
 use zestful_sapling::path_data::PathData;
 use zestful_sapling_attach::Attached;
@@ -30,6 +31,18 @@ pub(crate) struct ErrorDocument {
     pub(crate) error: ErrorTold,
     /// What its plan had to say beforehand.
     pub(crate) warnings: Vec<String>,
+}
+
+/// What forgetting checkpoints would do.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct ForgetPlanned<'a> {
+    /// The plan.
+    #[serde(flatten)]
+    pub(crate) plan: &'a Plan,
+    /// The checkpoints that are meant.
+    pub(crate) checkpoints: Vec<String>,
+    /// What becomes of each layer.
+    pub(crate) layers: &'a [ForgetStep],
 }
 
 /// Something wrong with a file.

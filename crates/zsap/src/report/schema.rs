@@ -4,11 +4,12 @@ use schemars::generate::SchemaSettings;
 use schemars::{JsonSchema, Schema};
 use serde_json::{Value, json};
 use zestful_sapling::family::{Children, Report};
-use zestful_sapling::ops;
+use zestful_sapling::{grove, ops, repair};
 
 use super::events::{Exposed, Line, Served};
 use super::json::{
-    AttachedDisks, BothWays, BytesMoved, Checked, Detached, ErrorDocument, FolderStatus, Grown, Shown, Tree,
+    AttachedDisks, BothWays, BytesMoved, Checked, Detached, ErrorDocument, FolderStatus, ForgetPlanned, Grown, Shown,
+    Tree,
 };
 use crate::console::SCHEMA_VERSION;
 
@@ -41,10 +42,16 @@ macro_rules! documents {
 #[test]
 fn the_schemas_are_current() {
     let documents = documents! {
-        "abandon": ops::Abandoned,
+        "abandon": repair::Abandoned,
         "attachments": AttachedDisks,
         "bytes": BytesMoved,
         "check": Checked<'_>,
+        "checkpoint-forget": grove::ForgetOutcome,
+        "checkpoint-forget-plan": ForgetPlanned<'_>,
+        "checkpoint-list": grove::CheckpointList,
+        "checkpoint-note": grove::DescribeCheckpointOutcome,
+        "checkpoint-revert": grove::RevertOutcome,
+        "checkpoint-take": grove::TakeOutcome,
         "children": Children,
         "copy": ops::NewDiskOutcome,
         "copy-chain": ops::CopyChainOutcome,
@@ -55,6 +62,11 @@ fn the_schemas_are_current() {
         "error": ErrorDocument,
         "event": Line<'_>,
         "expose": Exposed,
+        "grove-add": grove::AddDiskOutcome,
+        "grove-list": grove::GroveReport,
+        "grove-new": grove::GroveOutcome,
+        "grove-rebuild": grove::RebuildOutcome,
+        "grove-release": grove::ReleaseDiskOutcome,
         "identity": ops::FreshIdentityOutcome,
         "make": Report,
         "merge": ops::MergeOutcome,
@@ -65,7 +77,7 @@ fn the_schemas_are_current() {
         "plan": ops::Plan,
         "relink": ops::RelinkOutcome,
         "remove": ops::RemoveOutcome,
-        "resume": ops::Resumed,
+        "resume": repair::Resumed,
         "serve": Served,
         "show": Shown<'_>,
         "status": FolderStatus<'_>,

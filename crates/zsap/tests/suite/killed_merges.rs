@@ -1,58 +1,21 @@
 //! Real merges of a real ext4 volume, killed at any moment: the chain stays readable, and the same command finishes.
 
-use std::process::Command;
 use std::time::{Duration, Instant};
 
 use crate::scene::Scene;
+use crate::volumes::{self, fill, tool};
 
 /// The same volume before its guest worked, in between, and now.
 const VOLUMES: [&str; 3] = ["before.raw", "between.raw", "now.raw"];
 
-fn tool(scene: &Scene, typed: &str) {
-    let mut words = typed.split(' ');
-    let output = Command::new(words.next().unwrap()).args(words).current_dir(scene.path("")).output().unwrap();
-    assert!(output.status.success(), "{typed}: {}", String::from_utf8_lossy(&output.stderr));
-}
-
-/// Three volumes of 400 MiB, each with files written, replaced and removed after the one before.
-fn make_volumes(scene: &Scene) {
-    std::fs::create_dir(scene.path("files")).unwrap();
-    for number in 0..40usize {
-        let text: Vec<u8> = (0..(number + 1) * 49_999).map(|n| (n * (number + 3) % 251) as u8).collect();
-        std::fs::write(scene.path("files").join(format!("HF-{number:04}.bin")), text).unwrap();
-    }
-    tool(scene, "mkfs.ext4 -q -F -d files before.raw 400M");
-    for (number, pair) in VOLUMES.windows(2).enumerate() {
-        tool(scene, &format!("cp --sparse=always {} {}", pair[0], pair[1]));
-        let mut work = String::new();
-        for file in (number..40).step_by(3) {
-            work.push_str(&format!("rm HF-{file:04}.bin\nwrite files/HF-0039.bin season-{number}-{file}\n"));
-        }
-        std::fs::write(scene.path("work"), work).unwrap();
-        tool(scene, &format!("debugfs -w -f work {}", pair[1]));
-    }
-}
-
-/// Writes into the child what a volume has otherwise than its parent.
-fn fill(scene: &Scene, child: &str, volume: &str, before: &str) {
-    let found = scene.json(&format!("diff {before} {volume} --contents"));
-    for range in found["differ"].as_array().unwrap() {
-        let (offset, length) = (range["offset"].as_u64().unwrap(), range["length"].as_u64().unwrap());
-        scene.run(&format!("bytes read {volume} --at {offset} --len {length} -o piece -q")).expect("read", 0, "", "");
-        scene.run(&format!("bytes write {child} --at {offset} -i piece -q")).expect("write", 0, "", "");
-        std::fs::remove_file(scene.path("piece")).unwrap();
-    }
-}
-
 #[test]
 fn a_killed_merge_stays_readable_and_is_carried_on() {
-    if Command::new("mkfs.ext4").arg("-V").output().is_err() {
-        eprintln!("skipped: the host has no mkfs.ext4");
+    if !volumes::can_be_made() {
         return;
     }
     let rounds = std::env::var("ZSAP_KILLS").ok().and_then(|text| text.parse().ok()).unwrap_or(12u32);
     let scene = Scene::new();
-    make_volumes(&scene);
+    volumes::make(&scene, &VOLUMES, 400, 40);
     for ending in ["vhdx", "vhd"] {
         let name = |stem: &str| format!("{stem}.{ending}");
         scene.run(&format!("copy before.raw {} -q", name("base"))).expect("copy", 0, "", "");

@@ -158,19 +158,14 @@ impl Blank {
 
 /// A legal differencing image that is not there yet, in the format of its parent.
 #[derive(Clone, Debug)]
-pub(in crate::ops) enum BlankChild {
+pub(crate) enum BlankChild {
     Vhd(vhd::CreateOptions),
     Vhdx(vhdx::CreateOptions),
 }
 
 impl BlankChild {
     /// A child with the size, the sectors and the guest's identity that `info` speaks of.
-    pub(in crate::ops) fn new(
-        format: Format,
-        info: &ImageInfo,
-        parent: ParentRecord,
-        block_size: Option<u64>,
-    ) -> Result<Self> {
+    pub(crate) fn new(format: Format, info: &ImageInfo, parent: ParentRecord, block_size: Option<u64>) -> Result<Self> {
         if format == Format::Vhd {
             let mut options = vhd::CreateOptions::new(info.virtual_size).with_parent(parent);
             if let Some(bytes) = block_size {
@@ -192,21 +187,21 @@ impl BlankChild {
         Ok(Self::Vhdx(options))
     }
 
-    pub(in crate::ops) fn format(&self) -> Format {
+    pub(crate) fn format(&self) -> Format {
         match self {
             Self::Vhd(_) => Format::Vhd,
             Self::Vhdx(_) => Format::Vhdx,
         }
     }
 
-    pub(in crate::ops) fn metadata_len(&self) -> Result<u64> {
+    pub(crate) fn metadata_len(&self) -> Result<u64> {
         match self {
             Self::Vhd(options) => Ok(options.metadata_len()),
             Self::Vhdx(options) => options.metadata_len(),
         }
     }
 
-    pub(in crate::ops) fn create_in(&self, storage: &dyn Storage) -> Result<()> {
+    pub(crate) fn create_in(&self, storage: &dyn Storage) -> Result<()> {
         match self {
             Self::Vhd(options) => options.create_in(storage),
             Self::Vhdx(options) => options.create_in(storage),

@@ -14,6 +14,7 @@ mod new_image;
 mod target;
 mod unchanged;
 
+pub(crate) use blank::BlankChild;
 pub use copy::{CopyDisk, CopyDiskPlan};
 pub use copy_chain::{CopyChain, CopyChainOutcome, CopyChainPlan};
 pub use copy_onto::{CopyOnto, CopyOntoOutcome, CopyOntoPlan};

@@ -232,7 +232,8 @@ pub(in crate::ops) fn names_one_of(path: &Path, identities: &[Uuid]) -> bool {
 /// image's name it belongs to the owner of that image.
 fn hand_on_mode(work: &MergeRecord, survivor: &Path, swaps: bool) -> Result<()> {
     if swaps {
-        inherit(&work.header.result, survivor)?;
+        // Kept as far as we may.
+        _ = inherit(&work.header.result, survivor)?;
     }
     match work.payload.frozen {
         true => mark_read_only(survivor),

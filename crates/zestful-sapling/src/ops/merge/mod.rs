@@ -16,6 +16,6 @@ mod transplant;
 pub use estimate::{Direction, KeepName, MergeEstimate};
 pub use finish::MergeOutcome;
 pub use plan::{Merge, MergePlan};
-pub(super) use run::{carry_on, give_up};
+pub(crate) use run::{carry_on, give_up};
 pub use transplant::{Transplant, TransplantOutcome, TransplantPlan};
-pub(super) use transplant::{carry_on as carry_on_transplant, give_up as give_up_transplant};
+pub(crate) use transplant::{carry_on as carry_on_transplant, give_up as give_up_transplant};

@@ -36,6 +36,12 @@ pub struct Merge {
 }
 
 impl Merge {
+    /// Under this guard.
+    pub(crate) fn with_guard(mut self, guard: Guard) -> Self {
+        self.guard = guard;
+        self
+    }
+
     /// The child with its parent; the result stands under the child's name.
     pub fn new(child: impl Into<PathBuf>) -> Self {
         Self { child: child.into(), into: None, keep: KeepName::Child, direction: None, guard: Guard::new() }
@@ -222,6 +228,10 @@ impl Operation for Merge {
         // The layers are locked from here on. What was begun with them before shows in the journals beside them.
         for (path, layer) in layers.iter().zip(chain.layers()) {
             self.guard.refuse_protected(path)?;
+            match self.keep == KeepName::Child && *path == layers[0] {
+                true => self.guard.refuse_kept_layer(path)?,
+                false => self.guard.refuse_kept(path)?,
+            }
             self.guard.refuse_saved_state(path, layer.info())?;
         }
         let parent = chain.layers().get(layers.len()).map(|parent| parent.path().to_owned());
@@ -310,7 +320,7 @@ impl Planned for MergePlan {
     }
 
     /// Merges. At every moment, also after a crash, the child and all that grew from it read as before; the same call,
-    /// or [`Resume`](crate::ops::Resume), carries on from where it was.
+    /// or [`Resume`](crate::repair::Resume), carries on from where it was.
     ///
     /// # Errors
     /// `Refused` when an image changed since the plan was made, or is in use, or too little space is left; then nothing

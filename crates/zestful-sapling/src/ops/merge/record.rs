@@ -22,8 +22,11 @@ pub(in crate::ops) struct MergePayload {
 }
 
 impl Payload for MergePayload {
-    const WORK: Work = Work::Merge;
     type Mark = Mark;
+
+    fn work(&self) -> Work {
+        Work::Merge
+    }
 }
 
 /// A transplant that is under way: the only member is the child, its parent the new base.
@@ -38,8 +41,11 @@ pub(in crate::ops) struct TransplantPayload {
 }
 
 impl Payload for TransplantPayload {
-    const WORK: Work = Work::Transplant;
     type Mark = Mark;
+
+    fn work(&self) -> Work {
+        Work::Transplant
+    }
 }
 
 /// How work stands when it is planned.

@@ -13,12 +13,7 @@ use crate::storage::Held;
 use crate::transfer::Mark;
 
 /// Goes on with a merge from wherever it is.
-pub(in crate::ops) fn carry_on(
-    begun: &Header,
-    held: &Arc<Held>,
-    guard: &Guard,
-    progress: &Progress,
-) -> Result<MergeOutcome> {
+pub(crate) fn carry_on(begun: &Header, held: &Arc<Held>, guard: &Guard, progress: &Progress) -> Result<MergeOutcome> {
     begun.refuse_unproven()?;
     let (journal, marks) = Journal::<MergePayload>::reopen(begun)?;
     let work = journal.record().clone();
@@ -58,7 +53,7 @@ pub(super) fn finish(
 }
 
 /// Gives a merge up whose data is not all moved yet: the child and all that grew from it read as before.
-pub(in crate::ops) fn give_up(begun: &Header, guard: &Guard) -> Result<()> {
+pub(crate) fn give_up(begun: &Header, guard: &Guard) -> Result<()> {
     let (journal, marks) = Journal::<MergePayload>::reopen(begun)?;
     let work = journal.record().clone();
     let held = Arc::new(Held::default());

@@ -71,6 +71,7 @@ impl Operation for Transplant {
         let base = Chain::open(&self.base, &options)?;
         // What is read is locked from here on. What was begun with it before shows in the journals beside it.
         self.guard.refuse_protected(&self.child)?;
+        self.guard.refuse_kept_layer(&self.child)?;
         self.guard.refuse_saved_state(&self.child, child.info())?;
         for layer in child.layers()[1..].iter().chain(base.layers()) {
             refuse_under_way(layer.path())?;
@@ -178,7 +179,7 @@ impl Planned for TransplantPlan {
     }
 
     /// Transplants. At every moment, also after a crash, the child and all that grew from it read as before; the same
-    /// call, or [`Resume`](crate::ops::Resume), carries on.
+    /// call, or [`Resume`](crate::repair::Resume), carries on.
     ///
     /// # Errors
     /// `Refused` when an image changed since the plan was made or is in use; `UnderWay` when it was begun and could
@@ -207,7 +208,7 @@ fn refuse_unless_same(work: &TransplantRecord) -> Result<()> {
 }
 
 /// Goes on with a transplant from wherever it is.
-pub(in crate::ops) fn carry_on(
+pub(crate) fn carry_on(
     begun: &Header,
     held: &Arc<Held>,
     guard: &Guard,
@@ -269,7 +270,7 @@ fn run(
 }
 
 /// The child names its old base until the very end: giving up leaves it as it reads.
-pub(in crate::ops) fn give_up(begun: &Header, guard: &Guard) -> Result<()> {
+pub(crate) fn give_up(begun: &Header, guard: &Guard) -> Result<()> {
     let (journal, _) = Journal::<TransplantPayload>::reopen(begun)?;
     let work = journal.record().clone();
     let held = Held::default();

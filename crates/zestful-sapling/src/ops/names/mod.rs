@@ -10,7 +10,7 @@ mod unfreeze;
 pub use identity::{FreshIdentity, FreshIdentityOutcome, FreshIdentityPlan};
 pub use move_image::{MoveImage, MovePlan};
 pub use moving::MoveOutcome;
-pub(super) use moving::{carry_on as carry_on_move, give_up as give_up_move};
+pub(crate) use moving::{carry_on as carry_on_move, give_up as give_up_move};
 pub use relink::{Relink, RelinkOutcome, RelinkPlan};
 pub use remove::{Remove, RemoveOutcome, RemovePlan};
 pub use unfreeze::{Unfreeze, UnfreezeOutcome, UnfreezePlan};

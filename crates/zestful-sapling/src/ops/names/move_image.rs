@@ -150,6 +150,7 @@ impl Operation for MoveImage {
         let mut plan = Plan { operation: "move", ..Plan::default() };
         self.refuse_target()?;
         self.guard.refuse_protected(&self.source)?;
+        self.guard.refuse_kept(&self.source)?;
         self.guard.refuse_parent_under_way(&self.source)?;
         let chain = Chain::open(&self.source, &OpenOptions::new().with_held(&held))?;
         let own_parent = chain.layers().get(1).map(|parent| parent.path().to_owned());
@@ -217,7 +218,7 @@ impl Planned for MovePlan {
 
     /// Moves the image. First it has both names, and records a way to its own parent that is good from both; then each
     /// child records the new one; then the old one goes. At every moment, also after a crash, each child finds its
-    /// parent; the same move, or [`Resume`](crate::ops::Resume), carries on from there.
+    /// parent; the same move, or [`Resume`](crate::repair::Resume), carries on from there.
     ///
     /// # Errors
     /// `Refused` when another program has the image or a child open for writing by now; then nothing was begun.

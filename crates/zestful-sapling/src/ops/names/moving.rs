@@ -30,8 +30,11 @@ pub(in crate::ops) struct MovePayload {
 pub(in crate::ops) enum NoMark {}
 
 impl Payload for MovePayload {
-    const WORK: Work = Work::Move;
     type Mark = NoMark;
+
+    fn work(&self) -> Work {
+        Work::Move
+    }
 }
 
 /// What became of it.
@@ -53,7 +56,7 @@ pub struct MoveOutcome {
 }
 
 /// Goes on with a move from wherever it is.
-pub(in crate::ops) fn carry_on(begun: &Header, held: &Arc<Held>, guard: &Guard) -> Result<MoveOutcome> {
+pub(crate) fn carry_on(begun: &Header, held: &Arc<Held>, guard: &Guard) -> Result<MoveOutcome> {
     begun.refuse_unproven()?;
     run(Journal::reopen(begun)?.0, held, guard)
 }
@@ -71,7 +74,7 @@ pub(super) fn run(journal: Journal<MovePayload>, held: &Arc<Held>, guard: &Guard
 }
 
 /// Takes a move back whose old name is still there: all is as before.
-pub(in crate::ops) fn give_up(begun: &Header, guard: &Guard) -> Result<()> {
+pub(crate) fn give_up(begun: &Header, guard: &Guard) -> Result<()> {
     let (journal, _) = Journal::<MovePayload>::reopen(begun)?;
     let work = journal.record().as_found();
     let held = Arc::new(Held::default());

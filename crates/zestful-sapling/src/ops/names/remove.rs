@@ -27,6 +27,12 @@ pub struct Remove {
 }
 
 impl Remove {
+    /// Under this guard.
+    pub(crate) fn with_guard(mut self, guard: Guard) -> Self {
+        self.guard = guard;
+        self
+    }
+
     /// The image at `path`.
     pub fn new(path: impl Into<PathBuf>) -> Self {
         Self { path: path.into(), guard: Guard::new() }
@@ -52,6 +58,7 @@ impl Operation for Remove {
         let held = Arc::new(Held::default());
         held.take(&self.path, Access::AmendMetadata)?;
         self.guard.refuse_protected(&self.path)?;
+        self.guard.refuse_kept(&self.path)?;
         self.guard.refuse_parent_under_way(&self.path)?;
         let mut plan = Plan { operation: "remove", ..Plan::default() };
         let advice = "they could not be read any more: remove them first, or copy them into images of their own";

@@ -49,6 +49,7 @@ impl Operation for Unfreeze {
             ));
         }
         self.guard.refuse_protected(&self.path)?;
+        self.guard.refuse_kept_layer(&self.path)?;
         let mut plan = Plan { operation: "unfreeze", ..Plan::default() };
         let advice = "they read through it as it is: remove them first, or copy them into images of their own";
         let (children, warnings) = self.guard.refuse_needed(&self.path, advice)?;

@@ -9,13 +9,15 @@ use std::time::SystemTime;
 use super::fault::{Random, apply, tear};
 use crate::error::{Error, Result};
 use crate::storage::changes::{FileChange, HostChange};
-use crate::storage::{Access, FileStorage, MemoryStorage, ReadAt, Storage, files_in};
+use crate::storage::{Access, FileStorage, MemoryStorage, ReadAt, Storage};
 
 /// Files below a folder: their names, contents and modes.
 #[derive(Clone, Debug, Default)]
 pub struct HostState {
     names: BTreeMap<PathBuf, u64>,
     files: BTreeMap<u64, HostFile>,
+    /// With their numbers, which stay.
+    folders: BTreeMap<PathBuf, u64>,
 }
 
 #[derive(Clone, Debug, Default)]
@@ -25,24 +27,33 @@ struct HostFile {
     modified: Option<SystemTime>,
 }
 
-fn files_below(root: &Path) -> Result<Vec<(PathBuf, std::fs::Metadata)>> {
-    let (mut folders, mut found) = (vec![root.to_owned()], Vec::new());
-    while let Some(folder) = folders.pop() {
-        for path in files_in(&folder)? {
+/// A file, and what the host says of it.
+type FoundFile = (PathBuf, std::fs::Metadata);
+
+/// The folders below this one, each before those in it, and the files.
+fn found_below(root: &Path) -> Result<(Vec<PathBuf>, Vec<FoundFile>)> {
+    let (mut waiting, mut folders, mut found) = (vec![root.to_owned()], Vec::new(), Vec::new());
+    while let Some(folder) = waiting.pop() {
+        let entries = std::fs::read_dir(&folder).map_err(|e| Error::io("look into", &folder, e))?;
+        for path in entries.flatten().map(|entry| entry.path()) {
             let there = std::fs::symlink_metadata(&path).map_err(|e| Error::io("look up", &path, e))?;
             match there.is_dir() {
-                true => folders.push(path),
+                true => waiting.push(path),
                 false => found.push((path, there)),
             }
         }
+        folders.push(folder);
     }
-    Ok(found)
+    Ok((folders, found))
 }
 
 impl HostState {
     pub(super) fn of(root: &Path) -> Result<Self> {
         let mut state = Self::default();
-        for (path, found) in files_below(root)?.into_iter().filter(|(_, found)| found.is_file()) {
+        let (folders, files) = found_below(root)?;
+        let number = |path: &PathBuf| std::fs::metadata(path).map_or(0, |found| found.ino());
+        state.folders.extend(folders.into_iter().map(|path| (path.clone(), number(&path))));
+        for (path, found) in files.into_iter().filter(|(_, found)| found.is_file()) {
             let content = MemoryStorage::new();
             copy(&FileStorage::open(&path, Access::ReadUnlocked)?, &content)?;
             let (mode, modified) = (Some(found.permissions()), found.modified().ok());
@@ -82,10 +93,22 @@ impl HostState {
                         file.mode = Some(mode);
                     }
                 }
+                HostChange::CreateFolder(path, number) => _ = state.folders.insert(path, number),
+                HostChange::RemoveFolder(path) => _ = state.folders.remove(&path),
                 HostChange::SyncFolder(_) => {}
             }
         }
+        // What stands in a folder that was lost is lost with it.
+        let is_there = |path: &Path| path.ancestors().skip(1).all(|folder| state.is_known_folder(folder));
+        let lost: Vec<PathBuf> = state.names.keys().filter(|path| !is_there(path)).cloned().collect();
+        lost.iter().for_each(|path| _ = state.names.remove(path));
         Ok(state)
+    }
+
+    /// Whether a folder is there; those outside of what is recorded are.
+    fn is_known_folder(&self, folder: &Path) -> bool {
+        let is_recorded = self.folders.keys().next().is_some_and(|root| folder.starts_with(root));
+        !is_recorded || self.folders.contains_key(folder)
     }
 
     pub(super) fn crash_states(
@@ -115,12 +138,23 @@ impl HostState {
     /// kept
     /// `aside`, are the same ones under whatever names.
     pub(super) fn restore(&self, root: &Path, aside: &Path) -> Result<()> {
-        for (path, found) in files_below(root)? {
+        let (folders, files) = found_below(root)?;
+        for (path, found) in files {
             let io = |e| Error::io("clear away", &path, e);
             match found.is_file() && found.nlink() == 1 {
                 true => std::fs::rename(&path, aside.join(found.ino().to_string())).map_err(io)?,
                 false => std::fs::remove_file(&path).map_err(io)?,
             }
+        }
+        let number = |path: &Path| std::fs::metadata(path).map_or(0, |found| found.ino());
+        for folder in folders.iter().rev().filter(|folder| self.folders.get(*folder) != Some(&number(folder))) {
+            let kept = aside.join(number(folder).to_string());
+            std::fs::rename(folder, kept).map_err(|e| Error::io("clear away", folder, e))?;
+        }
+        for (folder, number) in self.folders.iter().filter(|(folder, _)| !folder.exists()) {
+            let kept = aside.join(number.to_string());
+            let laid_out = if kept.exists() { std::fs::rename(&kept, folder) } else { std::fs::create_dir(folder) };
+            laid_out.map_err(|e| Error::io("lay out", folder, e))?;
         }
         let mut written: BTreeMap<u64, &PathBuf> = BTreeMap::new();
         for (path, file) in &self.names {
@@ -141,7 +175,7 @@ impl HostState {
 
     /// Gives the file that has this number now the content that it has here.
     pub(super) fn rewrite(&self, file: u64, root: &Path) -> Result<()> {
-        let found = files_below(root)?.into_iter().find(|(_, found)| found.ino() == file);
+        let found = found_below(root)?.1.into_iter().find(|(_, found)| found.ino() == file);
         found.map_or(Ok(()), |(path, _)| self.rewrite_at(file, &path))
     }
 
@@ -200,6 +234,7 @@ fn folder_of(change: &HostChange) -> Option<PathBuf> {
     let path = match change {
         HostChange::Create(path, _) | HostChange::Remove(path) | HostChange::Mode(path, _) => path,
         HostChange::Link(_, path) | HostChange::Rename(_, path) => path,
+        HostChange::CreateFolder(path, _) | HostChange::RemoveFolder(path) => path,
         HostChange::Content(..) | HostChange::SyncFolder(_) => return None,
     };
     path.parent().map(Path::to_owned)

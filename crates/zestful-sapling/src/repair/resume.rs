@@ -6,13 +6,16 @@ use std::sync::Arc;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::merge::{self, MergeOutcome, TransplantOutcome};
-use super::names::{self, MoveOutcome};
 use crate::error::{Error, Result};
 use crate::family::{Guard, journals_in};
+use crate::grove::{self, Begun, ForgetOutcome};
 use crate::operation::{Operation, Plan, Planned};
+use crate::ops::{
+    MergeOutcome, MoveOutcome, TransplantOutcome, carry_on_merge, carry_on_move, carry_on_transplant, give_up_merge,
+    give_up_move, give_up_transplant,
+};
 use crate::progress::Progress;
-use crate::sidecar::{Header, Work, clear_copies, image_of_journal, read_header, under_way_at};
+use crate::sidecar::{Header, Work, clear_copies, is_journal, read_header, under_way_at, under_way_in_grove};
 use crate::storage::Held;
 
 /// What became of work that was carried on.
@@ -26,6 +29,10 @@ pub enum Resumed {
     Transplant(TransplantOutcome),
     /// A move.
     Move(MoveOutcome),
+    /// A checkpoint was being taken, or a machine was going back to one.
+    Checkpoint(Begun),
+    /// Checkpoints were being forgotten.
+    Forget(ForgetOutcome),
     /// Nothing: the work was over, and only a copy of its journal was left.
     Over(OverOutcome),
 }
@@ -103,9 +110,11 @@ impl Planned for ResumePlan {
         }
         let held = Arc::new(Held::default());
         match begun.work {
-            Work::Merge => merge::carry_on(begun, &held, guard, progress).map(Resumed::Merge),
-            Work::Transplant => merge::carry_on_transplant(begun, &held, guard, progress).map(Resumed::Transplant),
-            Work::Move => names::carry_on_move(begun, &held, guard).map(Resumed::Move),
+            Work::Merge => carry_on_merge(begun, &held, guard, progress).map(Resumed::Merge),
+            Work::Transplant => carry_on_transplant(begun, &held, guard, progress).map(Resumed::Transplant),
+            Work::Move => carry_on_move(begun, &held, guard).map(Resumed::Move),
+            Work::Take | Work::Revert => grove::carry_on(begun, guard).map(Resumed::Checkpoint),
+            Work::Forget => grove::carry_on_forgetting(begun, guard, progress).map(Resumed::Forget),
         }
     }
 }
@@ -184,9 +193,11 @@ impl Planned for AbandonPlan {
             clear_copies(begun)?;
         } else {
             match begun.work {
-                Work::Merge => merge::give_up(begun, guard)?,
-                Work::Transplant => merge::give_up_transplant(begun, guard)?,
-                Work::Move => names::give_up_move(begun, guard)?,
+                Work::Merge => give_up_merge(begun, guard)?,
+                Work::Transplant => give_up_transplant(begun, guard)?,
+                Work::Move => give_up_move(begun, guard)?,
+                Work::Take | Work::Revert => _ = grove::give_up(begun, guard)?,
+                Work::Forget => grove::give_up_forgetting(begun, guard)?,
             }
         }
         Ok(Abandoned { path: begun.image().to_owned(), work: begun.work })
@@ -216,11 +227,15 @@ fn header_at(path: &Path) -> Result<Header> {
             "name the image with which it was begun, its journal, or the folder where it stands",
         )
     };
-    if image_of_journal(path).is_some() {
+    if is_journal(path) {
         return read_header(path);
     }
     if !path.is_dir() {
         return under_way_at(path)?.ok_or_else(nothing);
+    }
+    // Work on a whole machine sees to what it had begun with single images.
+    if let Some(header) = under_way_in_grove(path)? {
+        return Ok(header);
     }
     let mut found = journals_in(path)?;
     match (found.pop(), found.is_empty()) {
