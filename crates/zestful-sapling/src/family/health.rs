@@ -83,6 +83,20 @@ pub enum ProblemKind {
     LeftOver,
     /// The disks of the folder can grow beyond what the host has.
     DoesNotFit,
+    /// The catalogue of a machine cannot be understood.
+    CatalogueDamaged,
+    /// A layer that a checkpoint of a machine keeps, or one of its disks, is not there.
+    LayerMissing,
+    /// A layer that a checkpoint keeps is not what it kept.
+    LayerChanged,
+    /// A checkpoint is older than most should get.
+    OldCheckpoint,
+    /// A checkpoint holds a large share of a disk.
+    LargeCheckpoint,
+    /// A disk reads through more layers than it should.
+    DeepChain,
+    /// A file in a machine's folder belongs to none of its disks and checkpoints.
+    NobodysFile,
 }
 
 impl ProblemKind {
@@ -94,7 +108,11 @@ impl ProblemKind {
             | Self::DanglingLink
             | Self::LeftOver
             | Self::LoneCompanion
-            | Self::DoesNotFit => Health::Attention,
+            | Self::DoesNotFit
+            | Self::OldCheckpoint
+            | Self::LargeCheckpoint
+            | Self::DeepChain
+            | Self::NobodysFile => Health::Attention,
             Self::Unreadable
             | Self::Uncertain
             | Self::ParentMissing
@@ -103,7 +121,10 @@ impl ProblemKind {
             | Self::ParentCycle
             | Self::PinTouched
             | Self::CompanionDamaged
-            | Self::JournalDamaged => Health::Broken,
+            | Self::JournalDamaged
+            | Self::CatalogueDamaged
+            | Self::LayerMissing
+            | Self::LayerChanged => Health::Broken,
         }
     }
 }

@@ -63,6 +63,7 @@ pub(crate) use pinned::PinDoubts;
 pub(crate) use record::{must_record_children, record_children};
 pub use search::Search;
 pub(crate) use search::with_identity;
+pub(crate) use status::status_with;
 pub use status::{CurrentDisk, Held, OldestFrozen, Status, status_of};
 pub use totals::Totals;
 pub use tree::{Family, Node, Role};

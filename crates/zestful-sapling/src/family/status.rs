@@ -102,7 +102,12 @@ pub struct CurrentDisk {
 /// # Errors
 /// `Io` when the folder cannot be read; what is wrong with an image is part of the status.
 pub fn status_of(folder: &Path) -> Result<Status> {
-    let family = Family::of_folder(folder)?;
+    status_with(folder, &[], Vec::new())
+}
+
+/// The same, with these images elsewhere, and what else is wrong.
+pub(crate) fn status_with(folder: &Path, others: &[PathBuf], problems: Vec<Problem>) -> Result<Status> {
+    let family = Family::of_folder_and(folder, others)?;
     let mut status = Status {
         folder: folder.to_owned(),
         state: family.state,
@@ -141,6 +146,7 @@ pub fn status_of(folder: &Path) -> Result<Status> {
         );
         status.problems.push(Problem::new(folder, ProblemKind::DoesNotFit, message));
     }
+    status.problems.extend(problems);
     status.problems.sort_by(|one, other| (other.severity, &one.path).cmp(&(one.severity, &other.path)));
     status.state = status.problems.iter().map(|problem| problem.severity).fold(status.state, Health::max);
     Ok(status)

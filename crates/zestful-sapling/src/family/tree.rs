@@ -120,6 +120,11 @@ impl Family {
     /// # Errors
     /// `Io` when the folder cannot be read.
     pub fn of_folder(folder: &Path) -> Result<Self> {
+        Self::of_folder_and(folder, &[])
+    }
+
+    /// The same, with these images elsewhere; of those that are not there nothing is told.
+    pub(crate) fn of_folder_and(folder: &Path, others: &[PathBuf]) -> Result<Self> {
         let mut survey = Survey { lone: lone_companions(folder), ..Survey::default() };
         let mut paths = Vec::new();
         for path in files_in(folder)? {
@@ -131,6 +136,7 @@ impl Family {
                 paths.push(path);
             }
         }
+        paths.extend(others.iter().filter(|path| path.is_file()).cloned());
         for path in &paths {
             if let Ok(found) = std::fs::metadata(path) {
                 survey.names.entry((found.dev(), found.ino())).or_insert_with(|| path.clone());

@@ -64,7 +64,7 @@ impl UnderWay {
             Work::Move => Some(header.result.as_path()),
             Work::Transplant => header.parent.as_ref().map(|base| base.path.as_path()),
             Work::Merge => header.members.last().map(|ancestor| ancestor.path.as_path()),
-            Work::Take | Work::Revert | Work::Forget => None,
+            Work::Take | Work::Revert | Work::Forget | Work::Copy => None,
         };
         let with = match (header.work, other) {
             (_, None) => String::new(),

@@ -29,30 +29,39 @@
 //! # }
 //! ```
 
+mod begun;
+mod copy;
+mod copying;
 mod cost;
 mod folder;
 mod forget;
 mod found;
+mod health;
 mod lineage;
 mod list;
 mod name;
 mod rebuild;
+mod remove;
 mod rename;
 mod resume;
 mod switch;
 
+pub use begun::Begun;
+pub use copy::{CopyGrove, CopyGroveOutcome, CopyGrovePlan};
 pub use folder::{Grove, Place};
 pub use forget::{Forget, ForgetOutcome, ForgetPlan, ForgetStep, Which};
 pub use found::{
     AddDisk, AddDiskOutcome, AddDiskPlan, GroveOutcome, NewGrove, NewGrovePlan, ReleaseDisk, ReleaseDiskOutcome,
     ReleaseDiskPlan,
 };
+pub use health::{Limits, family_of, problems_of, status_of};
 pub use list::{
     CheckpointList, CheckpointReport, DiskReport, GroveReport, LayerReport, PresentReport, checkpoints_of, disks_of,
 };
 pub use rebuild::{Rebuild, RebuildOutcome, RebuildPlan};
+pub use remove::{RemoveGrove, RemoveGroveOutcome, RemoveGrovePlan};
 pub use rename::{DescribeCheckpoint, DescribeCheckpointOutcome, DescribeCheckpointPlan};
-pub use switch::{Begun, Present, Revert, RevertOutcome, RevertPlan, TakeCheckpoint, TakeOutcome, TakePlan};
+pub use switch::{Present, Revert, RevertOutcome, RevertPlan, TakeCheckpoint, TakeOutcome, TakePlan};
 
 pub(crate) use resume::{carry_on, carry_on_forgetting, give_up, give_up_forgetting};
 

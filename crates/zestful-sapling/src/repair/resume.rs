@@ -29,8 +29,8 @@ pub enum Resumed {
     Transplant(TransplantOutcome),
     /// A move.
     Move(MoveOutcome),
-    /// A checkpoint was being taken, or a machine was going back to one.
-    Checkpoint(Begun),
+    /// A checkpoint was being taken, a machine was going back to one, or was being copied.
+    Machine(Begun),
     /// Checkpoints were being forgotten.
     Forget(ForgetOutcome),
     /// Nothing: the work was over, and only a copy of its journal was left.
@@ -113,7 +113,7 @@ impl Planned for ResumePlan {
             Work::Merge => carry_on_merge(begun, &held, guard, progress).map(Resumed::Merge),
             Work::Transplant => carry_on_transplant(begun, &held, guard, progress).map(Resumed::Transplant),
             Work::Move => carry_on_move(begun, &held, guard).map(Resumed::Move),
-            Work::Take | Work::Revert => grove::carry_on(begun, guard).map(Resumed::Checkpoint),
+            Work::Take | Work::Revert | Work::Copy => grove::carry_on(begun, guard).map(Resumed::Machine),
             Work::Forget => grove::carry_on_forgetting(begun, guard, progress).map(Resumed::Forget),
         }
     }
@@ -196,7 +196,7 @@ impl Planned for AbandonPlan {
                 Work::Merge => give_up_merge(begun, guard)?,
                 Work::Transplant => give_up_transplant(begun, guard)?,
                 Work::Move => give_up_move(begun, guard)?,
-                Work::Take | Work::Revert => _ = grove::give_up(begun, guard)?,
+                Work::Take | Work::Revert | Work::Copy => _ = grove::give_up(begun, guard)?,
                 Work::Forget => grove::give_up_forgetting(begun, guard)?,
             }
         }

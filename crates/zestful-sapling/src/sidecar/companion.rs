@@ -337,6 +337,11 @@ pub(crate) fn lone_companions(folder: &Path) -> Vec<PathBuf> {
     named.map(|entry| entry.path()).filter(|path| is_lone(path)).collect()
 }
 
+/// Whether this is the name of a companion.
+pub(crate) fn is_companion(place: &Path) -> bool {
+    Companion::image_of(place).is_some()
+}
+
 /// Whether this is a companion whose image is not there.
 pub(crate) fn is_lone(place: &Path) -> bool {
     Companion::image_of(place).is_some_and(|image| std::fs::symlink_metadata(image).is_err())

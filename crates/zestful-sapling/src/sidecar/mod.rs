@@ -14,7 +14,8 @@ pub(crate) use catalogue::{
 };
 pub use catalogue::{Catalogue, Checkpoint, GroveDisk, Layer, Role};
 pub(crate) use companion::{
-    ChildrenChange, Companion, KnownChild, NewChild, child_at, is_lone, lone_companions, refuse_device, refuse_pinned,
+    ChildrenChange, Companion, KnownChild, NewChild, child_at, is_companion, is_lone, lone_companions, refuse_device,
+    refuse_pinned,
 };
 pub(crate) use journal::{
     Journal, clear_copies, read_header, refuse_under_way, stands_in, survivor_for, under_way_at, under_way_in_grove,

@@ -39,6 +39,8 @@ pub enum Work {
     Revert,
     /// Checkpoints are forgotten, and their data merged where it is still needed.
     Forget,
+    /// A machine is copied.
+    Copy,
 }
 
 impl std::fmt::Display for Work {
@@ -50,6 +52,7 @@ impl std::fmt::Display for Work {
             Work::Take => "a checkpoint",
             Work::Revert => "a revert",
             Work::Forget => "forgetting checkpoints",
+            Work::Copy => "a copy",
         })
     }
 }

@@ -20,6 +20,7 @@ mod names;
 mod paths;
 mod scratch;
 mod staged;
+mod staged_folder;
 #[cfg(feature = "testing")]
 pub mod testing;
 mod turn;
@@ -52,6 +53,7 @@ pub(crate) use paths::{entry, folder_of, real, relative_path, tidy};
 pub(crate) use scratch::scratch_in;
 pub use staged::StagedFile;
 pub(crate) use staged::{is_temporary_name, temporary_name};
+pub(crate) use staged_folder::StagedFolder;
 pub(crate) use turn::Turn;
 pub(crate) use writers::{Writers, writers_of};
 

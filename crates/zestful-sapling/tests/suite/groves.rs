@@ -3,9 +3,10 @@
 use proptest::prelude::*;
 use zestful_sapling::chain::{ChainMut, OpenOptions};
 use zestful_sapling::error::{Error, Refusal};
+use zestful_sapling::family::{Health, ProblemKind};
 use zestful_sapling::grove::{
-    AddDisk, DescribeCheckpoint, Forget, Grove, NewGrove, Present, Rebuild, Revert, Role, TakeCheckpoint, Which,
-    checkpoints_of,
+    AddDisk, DescribeCheckpoint, Forget, Grove, Limits, NewGrove, Present, Rebuild, Revert, Role, TakeCheckpoint,
+    Which, checkpoints_of, family_of, status_of,
 };
 use zestful_sapling::image::Format;
 use zestful_sapling::ops::{Make, Merge, MoveImage, Operation, Planned, Unfreeze};
@@ -25,6 +26,7 @@ enum Step {
     Forget { which: usize },
     Rename { which: usize },
     Rebuild,
+    Copy { flat: bool },
 }
 
 fn steps() -> impl Strategy<Value = Vec<Step>> {
@@ -35,6 +37,7 @@ fn steps() -> impl Strategy<Value = Vec<Step>> {
         3 => (0..64usize).prop_map(|which| Step::Forget { which }),
         1 => (0..64usize).prop_map(|which| Step::Rename { which }),
         1 => Just(Step::Rebuild),
+        1 => any::<bool>().prop_map(|flat| Step::Copy { flat }),
     ];
     proptest::collection::vec(step, 4..20)
 }
@@ -62,6 +65,7 @@ fn live(machine: &mut Machine, steps: &[Step]) {
                 }
             }
             Step::Rebuild => machine.rebuild(),
+            Step::Copy { flat } => machine.copy(*flat),
         }
         machine.judge(&format!("after step {number}, {step:?}"));
     }
@@ -376,4 +380,61 @@ fn layers_that_are_there_become_checkpoints() {
     assert_reads(&path("c.vhdx"), &content, "all forgotten");
     assert!(!path("a.vhdx").exists() && !path("b.vhdx").exists());
     machine.disks.clear();
+}
+
+/// What is done to a machine with the checkpoints `one` and `two`, and the problem that its folder has then.
+type Spoiled = (ProblemKind, Health, fn(&mut Machine));
+
+const SPOILED: &[Spoiled] = &[
+    (ProblemKind::CatalogueDamaged, Health::Broken, |m| spoil(m, "\"checkpoints\"", "\"chickpoints\"")),
+    (ProblemKind::LayerMissing, Health::Broken, |m| {
+        std::fs::remove_file(m.folder.join("history/0002-two/disk-0.vhdx")).unwrap();
+    }),
+    (ProblemKind::LayerChanged, Health::Broken, |m| {
+        let path = m.folder.join("history/0002-two/disk-0.vhdx");
+        std::fs::set_permissions(&path, std::os::unix::fs::PermissionsExt::from_mode(0o644)).unwrap();
+        write_unasked(&path, 0, 9);
+    }),
+    (ProblemKind::OldCheckpoint, Health::Attention, |m| {
+        let grove = Grove::open(&m.folder).unwrap();
+        let taken = grove.checkpoint("one").unwrap().taken.to_string();
+        spoil(m, &format!("\"{taken}\""), "\"2020-02-02T20:20:02Z\"");
+    }),
+    (ProblemKind::LargeCheckpoint, Health::Attention, |m| {
+        let disk = ChainMut::open(&m.disks[0], &OpenOptions::new()).unwrap();
+        disk.write_at(&vec![1; 4 << 20], 0).unwrap();
+        disk.close().unwrap();
+        perform(TakeCheckpoint::new(&m.folder, "three")).unwrap();
+    }),
+    (ProblemKind::DeepChain, Health::Attention, |m| {
+        (0..15).for_each(|number| _ = perform(TakeCheckpoint::new(&m.folder, format!("n{number}"))).unwrap());
+    }),
+    (ProblemKind::NobodysFile, Health::Attention, |m| {
+        std::fs::write(m.folder.join("history/0001-one/notes.txt"), "whose?").unwrap();
+    }),
+];
+
+#[test]
+fn what_is_wrong_with_a_machine_is_told_at_the_first_look() {
+    for (kind, health, spoil) in SPOILED {
+        let mut machine = Machine::new(&[Format::Vhdx]);
+        machine.write(0, 3, 3);
+        machine.take("one");
+        machine.take("two");
+        let look = || status_of(&machine.folder, &Limits::default()).unwrap();
+        assert_eq!((look().state, look().problems), (Health::Healthy, Vec::new()), "{kind:?}");
+        spoil(&mut machine);
+        let look = status_of(&machine.folder, &Limits::default()).unwrap();
+        let found = look.problems.iter().find(|problem| problem.code == *kind);
+        assert_eq!(found.map(|problem| problem.severity), Some(*health), "{kind:?}: {:?}", look.problems);
+        assert_eq!(look.state, *health, "{kind:?}: {:?}", look.problems);
+        let family = family_of(&machine.folder, &Limits::default()).unwrap();
+        assert!(family.problems.iter().any(|problem| problem.code == *kind) && family.state == *health, "{kind:?}");
+        // A damaged catalogue is kept, and made anew.
+        if *kind == ProblemKind::CatalogueDamaged {
+            perform(Rebuild::new(&machine.folder)).unwrap();
+            assert!(machine.folder.join("grove.json.old-1").exists());
+            machine.judge_content("made anew");
+        }
+    }
 }

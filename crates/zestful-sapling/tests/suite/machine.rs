@@ -5,8 +5,8 @@ use std::path::{Path, PathBuf};
 
 use zestful_sapling::chain::{Chain, OpenOptions};
 use zestful_sapling::grove::{
-    AddDisk, Catalogue, DescribeCheckpoint, Forget, Grove, NewGrove, Present, Rebuild, Revert, TakeCheckpoint, Which,
-    checkpoints_of,
+    AddDisk, Catalogue, CopyGrove, DescribeCheckpoint, Forget, Grove, NewGrove, Present, Rebuild, RemoveGrove, Revert,
+    TakeCheckpoint, Which, checkpoints_of,
 };
 use zestful_sapling::image::Format;
 
@@ -143,6 +143,30 @@ impl Machine {
             (catalogue.machine, catalogue.after, catalogue.disks, catalogue.checkpoints)
         };
         assert_eq!(sorted(&found), sorted(&known));
+    }
+
+    /// A copy of it is the same machine, or, flat, its present; and goes without a trace.
+    pub fn copy(&mut self, flat: bool) {
+        let target = self.root.path().canonicalize().unwrap().join("copy");
+        perform(CopyGrove::new(&self.folder, &target).flat(flat)).unwrap();
+        let here = (self.folder.clone(), self.disks.clone(), self.after.clone(), self.checkpoints.clone());
+        self.disks = self.disks.iter().map(|path| target.join(path.file_name().unwrap())).collect();
+        self.folder.clone_from(&target);
+        if flat {
+            self.after = None;
+            self.checkpoints.clear();
+        }
+        self.judge("copied");
+        let depth = |path: &PathBuf| Chain::open(path, &OpenOptions::new()).unwrap().layers().len();
+        assert!(!flat || self.disks.iter().all(|path| depth(path) == 1));
+        // What is written to the copy is none of the machine's.
+        if flat {
+            write(&self.disks[0], 0, 251);
+        }
+        (self.folder, self.disks, self.after, self.checkpoints) = here;
+        perform(RemoveGrove::new(&target)).unwrap();
+        assert!(!target.exists());
+        self.judge("after it was copied");
     }
 
     /// Every disk reads what it should, now and at each checkpoint; folder and catalogue agree.

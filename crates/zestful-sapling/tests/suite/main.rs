@@ -15,6 +15,7 @@ mod family_crash;
 mod family_model;
 mod findings;
 mod grove_crash;
+mod grove_interleaved;
 mod groves;
 mod growing;
 mod interleaved;

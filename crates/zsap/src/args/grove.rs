@@ -6,9 +6,9 @@ use clap::{Args, Subcommand, ValueEnum};
 use zestful_sapling::family::Override;
 use zestful_sapling::grove::Role;
 
-use super::options::SearchOption;
+use super::options::{LettingGoOptions, SearchOption};
 use super::overrides::overrides;
-use super::values::FormatName;
+use super::values::{FormatName, IdentityName};
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Grove {
@@ -22,6 +22,10 @@ pub(crate) enum Grove {
     List(List),
     /// Make the catalogue anew from the files alone
     Rebuild(Rebuild),
+    /// Copy the whole machine, all disks of one moment, into a new folder
+    Copy(Copy),
+    /// Remove the machine with all its checkpoints, unless something elsewhere grows from them
+    Remove(Remove),
 }
 
 #[derive(Clone, Debug, Args)]
@@ -104,4 +108,37 @@ pub(crate) struct Rebuild {
     /// What the machine is called, where no file tells
     #[arg(long, value_name = "NAME")]
     pub(crate) machine: Option<String>,
+}
+
+#[derive(Clone, Debug, Args)]
+pub(crate) struct Copy {
+    /// The machine's folder
+    pub(crate) folder: PathBuf,
+    /// The new folder
+    pub(crate) target: PathBuf,
+    /// The disks as they were at this checkpoint; with --flat
+    #[arg(long, value_name = "NAME", requires = "flat")]
+    pub(crate) checkpoint: Option<String>,
+    /// Each disk as one image, whatever it reads through, and without history
+    #[arg(long)]
+    pub(crate) flat: bool,
+    /// Whether the copies have identities of their own
+    #[arg(long, value_enum, default_value = "fresh")]
+    pub(crate) identity: IdentityName,
+    /// What the copy is called [default: the new folder's name]
+    #[arg(long, value_name = "NAME")]
+    pub(crate) machine: Option<String>,
+    /// Do it all the same, where it was refused for this
+    #[arg(
+        long, value_name = "WHAT", require_equals = true, value_delimiter = ',', value_parser = overrides(&["in-use"])
+    )]
+    pub(crate) force: Vec<Override>,
+}
+
+#[derive(Clone, Debug, Args)]
+pub(crate) struct Remove {
+    /// The machine's folder
+    pub(crate) folder: PathBuf,
+    #[command(flatten)]
+    pub(crate) options: LettingGoOptions,
 }

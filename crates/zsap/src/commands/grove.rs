@@ -1,15 +1,18 @@
 //! `zsap grove`: a machine's folder and its disks.
 
-use zestful_sapling::grove::{self, AddDisk, GroveReport, NewGrove, ReleaseDisk, disks_of};
+use zestful_sapling::Error;
+use zestful_sapling::grove::{self, AddDisk, CopyGrove, GroveReport, NewGrove, ReleaseDisk, RemoveGrove, disks_of};
+use zestful_sapling::ops::{Operation, Planned};
 
-use super::run::{asked, perform};
+use super::run::{asked, finish, perform};
 use crate::advice;
-use crate::args::grove::{Add, Grove, List, New, Rebuild, Release};
-use crate::args::values::with;
+use crate::args::grove::{Add, Copy, Grove, List, New, Rebuild, Release, Remove};
+use crate::args::values::{IdentityName, with};
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
 use crate::report::table::Table;
 use crate::report::text;
+use crate::watch;
 
 pub(super) fn run(console: &Console, typed: &Grove) -> Result<Outcome, Failure> {
     match typed {
@@ -18,6 +21,8 @@ pub(super) fn run(console: &Console, typed: &Grove) -> Result<Outcome, Failure> 
         Grove::Release(typed) => release(console, typed),
         Grove::List(typed) => list(console, typed),
         Grove::Rebuild(typed) => rebuild(console, typed),
+        Grove::Copy(typed) => copy(console, typed),
+        Grove::Remove(typed) => remove(console, typed),
     }
 }
 
@@ -115,5 +120,54 @@ fn rebuild(console: &Console, typed: &Rebuild) -> Result<Outcome, Failure> {
     )];
     lines.extend(made.set_aside.iter().map(|aside| format!("  the old one is kept as {}", text::path(aside))));
     console.answer(&made, lines)?;
+    Ok(Outcome::Done)
+}
+
+fn copy(console: &Console, typed: &Copy) -> Result<Outcome, Failure> {
+    let copy = CopyGrove::new(&typed.folder, &typed.target).flat(typed.flat).with_identity(typed.identity.into());
+    let copy = with(copy, typed.checkpoint.as_ref(), |copy, name| copy.at_checkpoint(name));
+    let copy = with(copy, typed.machine.as_ref(), |copy, name| copy.with_machine(name));
+    let Some(made) = perform(console, &asked(copy, None, &typed.force))? else { return Ok(Outcome::Done) };
+    let mut lines = vec![
+        format!("made {}, the machine {}", console.strong(&text::path(&typed.target)), text::safe(&made.machine)),
+        format!(
+            "  {} with {}; {} copied",
+            text::count(made.disks.len(), "disk", "disks"),
+            text::count(made.checkpoints, "checkpoint", "checkpoints"),
+            console.size(made.bytes_copied)
+        ),
+    ];
+    if matches!(typed.identity, IdentityName::Keep) {
+        lines.push("  it has the identities of the original: never use both side by side".to_owned());
+    }
+    console.answer(&made, lines)?;
+    Ok(Outcome::Done)
+}
+
+fn remove(console: &Console, typed: &Remove) -> Result<Outcome, Failure> {
+    let remove = asked(RemoveGrove::new(&typed.folder), Some(&typed.options.search), &typed.options.force);
+    let plan = watch::patiently(console, || remove.clone().plan())?;
+    if console.show_plan(plan.summary())? {
+        return Ok(Outcome::Done);
+    }
+    let what = format!("{} goes with all its checkpoints", text::path(&typed.folder));
+    if !console.common().yes && !console.confirms(&what) {
+        return Err(Error::usage(
+            format!("{what}, and nobody said that it is meant"),
+            "look at it with --plan, and say --yes",
+        )
+        .into());
+    }
+    let gone = finish(console, &plan)?;
+    let mut lines = vec![format!(
+        "removed {}: {}, {} free again",
+        console.strong(&text::safe(&gone.machine)),
+        text::count(gone.removed.len(), "image", "images"),
+        console.size(gone.freed_bytes)
+    )];
+    if gone.folder.exists() {
+        lines.push(format!("  {} stays, since other files lie in it", text::path(&typed.folder)));
+    }
+    console.answer(&gone, lines)?;
     Ok(Outcome::Done)
 }

@@ -19,7 +19,7 @@ pub(super) fn run(console: &Console, typed: &Resume) -> Result<Outcome, Failure>
         Resumed::Merge(outcome) => merged(console, outcome),
         Resumed::Transplant(outcome) => transplanted(console, outcome),
         Resumed::Move(outcome) => moved(console, "the image", outcome),
-        Resumed::Checkpoint(begun) => vec![settled(begun)],
+        Resumed::Machine(begun) => vec![settled(begun)],
         Resumed::Forget(outcome) => forgotten(console, outcome),
         Resumed::Over(outcome) => {
             let image = text::path(&outcome.path);

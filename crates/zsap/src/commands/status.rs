@@ -1,6 +1,7 @@
 //! `zsap status`.
 
-use zestful_sapling::family::{Health, Problem, Status, status_of};
+use zestful_sapling::family::{Health, Problem, Status};
+use zestful_sapling::grove::{Limits, status_of};
 
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
@@ -10,7 +11,7 @@ use crate::report::text;
 use crate::{advice, args};
 
 pub(super) fn run(console: &Console, typed: &args::status::Status) -> Result<Outcome, Failure> {
-    let status = status_of(&typed.folder)?;
+    let status = status_of(&typed.folder, &Limits::default())?;
     console.answer(&FolderStatus::from(&status), lines(console, &status))?;
     Ok(match status.state {
         Health::Attention if typed.ignore.is_some() => Outcome::Done,

@@ -1,6 +1,9 @@
 //! `zsap tree`.
 
+use std::path::{Path, PathBuf};
+
 use zestful_sapling::family::{Family, Health, Node, Role};
+use zestful_sapling::grove::{Grove, Limits, family_of};
 use zestful_sapling::storage::free_space;
 
 use crate::advice;
@@ -12,10 +15,11 @@ use crate::report::{json, text};
 
 pub(super) fn run(console: &Console, typed: &Tree) -> Result<Outcome, Failure> {
     let path = &typed.path;
-    let family = if path.is_dir() { Family::of_folder(path)? } else { Family::of_image(path, None)? };
+    let family = if path.is_dir() { family_of(path, &Limits::default())? } else { Family::of_image(path, None)? };
     let mut table = Table::new(&["image", ">depth", "state", ">disk", ">on host", ">share", ">grew in", "changed"]);
+    let moments = moments(path);
     for root in &family.roots {
-        rows(console, root, "", "", &mut table);
+        rows(console, &moments, root, "", "", &mut table);
     }
     let place = std::fs::canonicalize(path).unwrap_or_else(|_| path.clone());
     let mut lines = vec![console.strong(&text::path(&place))];
@@ -60,7 +64,23 @@ pub(super) fn run(console: &Console, typed: &Tree) -> Result<Outcome, Failure> {
 /// Layers that are drawn one step to the right of the one before.
 const MOST_INDENT: usize = 5;
 
-fn rows(console: &Console, node: &Node, lead: &str, below: &str, table: &mut Table) {
+/// The images of a machine's checkpoints, each with the checkpoint's name.
+type Moments = Vec<(PathBuf, String)>;
+
+fn moments(folder: &Path) -> Moments {
+    let Some(grove) = Grove::at(folder).ok().flatten() else { return Vec::new() };
+    let named = grove.catalogue().checkpoints.iter();
+    let of = |(name, path): (&str, &PathBuf)| (grove.folder().join(path), name.to_owned());
+    named
+        .flat_map(|one| one.disks.iter().map(|layer| (one.name.as_deref().unwrap_or("no name"), &layer.path)))
+        .map(of)
+        .collect()
+}
+
+fn rows(console: &Console, moments: &Moments, node: &Node, lead: &str, below: &str, table: &mut Table) {
+    let place = node.path.canonicalize().unwrap_or_else(|_| node.path.clone());
+    let moment = moments.iter().find(|(path, _)| *path == place);
+    let moment = moment.map_or_else(String::new, |(_, name)| format!(" @ {}", text::safe(name)));
     let role = match (node.state == Health::Broken, node.role) {
         (true, _) => "BROKEN",
         (false, Role::Base) => "base",
@@ -71,7 +91,7 @@ fn rows(console: &Console, node: &Node, lead: &str, below: &str, table: &mut Tab
     let states = [(node.pinned, "pinned"), (node.in_use.is_some(), "in use"), (node.under_way, "unfinished")];
     let state = states.iter().filter(|(is, _)| *is).fold(role.to_owned(), |all, (_, word)| format!("{all}, {word}"));
     table.row(vec![
-        format!("{lead}{}", text::name(&node.path)),
+        format!("{lead}{}{moment}", text::name(&node.path)),
         node.depth.to_string(),
         state,
         console.size(node.virtual_size),
@@ -89,6 +109,6 @@ fn rows(console: &Console, node: &Node, lead: &str, below: &str, table: &mut Tab
         let (branch, under) = if last { ("└─ ", "   ") } else { ("├─ ", "│  ") };
         // Deeper layers stand below each other, and the column beside them tells their depth.
         let under = if node.depth < MOST_INDENT { under } else { "" };
-        rows(console, child, &format!("{below}{branch}"), &format!("{below}{under}"), table);
+        rows(console, moments, child, &format!("{below}{branch}"), &format!("{below}{under}"), table);
     }
 }

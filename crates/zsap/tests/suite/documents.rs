@@ -36,6 +36,8 @@ fn schema_of(typed: &str) -> &'static str {
         "grove" if has("add") => "grove-add",
         "grove" if has("list") => "grove-list",
         "grove" if has("release") => "grove-release",
+        "grove" if has("copy") => "grove-copy",
+        "grove" if has("remove") => "grove-remove",
         "grove" if has("rebuild") => "grove-rebuild",
         "identity" => "identity",
         "make" => "make",

@@ -12,6 +12,7 @@ mod step;
 pub use plan::{Forget, ForgetPlan, ForgetStep, Which};
 pub use run::ForgetOutcome;
 pub(in crate::grove) use run::{carry_on, give_up};
+pub(in crate::grove) use step::guard_for;
 
 use std::path::PathBuf;
 

@@ -10,7 +10,7 @@ use serde::Serialize;
 use super::super::cost::Cost;
 use super::super::folder::{Grove, Locked};
 use super::super::lineage::parent_of;
-use super::super::switch::{plan_to_settle, settle_begun};
+use super::super::resume::{plan_to_settle, settle_begun};
 use super::Forgetting;
 use super::run::{ForgetOutcome, run};
 use super::step::{Shared, Step, guard_for, merge_of, remove_of, steps, without_names};
@@ -39,7 +39,7 @@ pub enum Which {
 
 /// Checkpoints to be forgotten.
 ///
-/// What it can be allowed to do all the same: as [`Merge`].
+/// What it can be allowed to do all the same: as [`Merge`](crate::ops::Merge).
 #[derive(Clone, Debug)]
 pub struct Forget {
     folder: PathBuf,
@@ -247,7 +247,7 @@ impl Operation for Forget {
     ///
     /// # Errors
     /// `Usage` when there is no such checkpoint; `Refused` when it is protected, a layer is in use, or a merge is not
-    /// possible; otherwise as [`Merge`].
+    /// possible; otherwise as [`Merge`](crate::ops::Merge).
     fn plan(self) -> Result<Self::Planned> {
         let locked = Locked::take(&self.folder)?;
         self.plan_in(locked)

@@ -7,9 +7,9 @@ use std::sync::Arc;
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::super::begun::Begun;
 use super::super::folder::{Grove, clear_folder, save};
 use super::super::lineage::parent_of;
-use super::super::switch::Begun;
 use super::step::{Step, guard_for, merge_of, remove_of, steps, without_empty, without_names};
 use super::{ForgetMark, Forgetting};
 use crate::error::{Error, Refusal, Result};

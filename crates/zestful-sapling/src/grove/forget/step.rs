@@ -122,7 +122,7 @@ pub(super) fn without_empty(catalogue: &Catalogue) -> (Catalogue, Vec<PathBuf>) 
 }
 
 /// The guard with which a grove works on its own layers: all its folders are looked into for children.
-pub(super) fn guard_for(guard: &Guard, grove: &Grove) -> Guard {
+pub(in crate::grove) fn guard_for(guard: &Guard, grove: &Grove) -> Guard {
     let search = Search::below(vec![grove.folder().to_owned()]);
     let search = match guard.search == Search::default() {
         true => search,

@@ -16,7 +16,7 @@ use crate::operation::Plan;
 use crate::ops::BlankChild;
 use crate::sidecar::{Checkpoint, GroveDisk, Layer, Member, Work, refuse_under_way};
 use crate::size::format_size;
-use crate::storage::{Access, Held, allocated_at, is_marked_read_only};
+use crate::storage::{Access, Held, allocated_at, free_space, is_marked_read_only};
 
 /// A switch in the making.
 pub(super) struct Draft<'a> {
@@ -55,6 +55,21 @@ impl<'a> Draft<'a> {
         let plan = Plan { operation, ..Plan::default() };
         let (held, members, disks, bases) = Default::default();
         Self { locked, guard, held, plan, members, disks, bases, kept }
+    }
+
+    /// Warns when the new layers could outgrow the host together.
+    pub(super) fn warn_of_growth(&mut self) -> Result<()> {
+        let most: u64 = self.disks.iter().map(|(_, layer)| layer.virtual_size).fold(0, u64::saturating_add);
+        let free = free_space(self.locked.grove.folder())?;
+        if most > free {
+            self.plan.warnings.push(format!(
+                "what the guest writes from then on can grow to {}, and the host has {} free: watch it, and do \
+                 not keep the checkpoint for long",
+                format_size(most),
+                format_size(free)
+            ));
+        }
+        Ok(())
     }
 
     fn keeps(&self) -> bool {

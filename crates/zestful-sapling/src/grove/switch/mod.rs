@@ -21,8 +21,7 @@ use std::path::{Path, PathBuf};
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
-pub use recover::Begun;
-pub(in crate::grove) use recover::{carry_on, give_up, plan_to_settle, settle_begun};
+pub(in crate::grove) use recover::{carry_on, give_up, recover};
 pub use revert::{Present, Revert, RevertOutcome, RevertPlan};
 pub use take::{TakeCheckpoint, TakeOutcome, TakePlan};
 

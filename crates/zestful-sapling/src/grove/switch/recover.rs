@@ -1,37 +1,18 @@
 //! A switch that was cut short: done to its end, taken back, or left as it is.
 
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::Arc;
 
-use schemars::JsonSchema;
-use serde::Serialize;
-
-use super::super::folder::{Locked, clear_folder, save, unfinished};
+use super::super::begun::Begun;
+use super::super::folder::{clear_folder, save};
 use super::run::Switching;
 use super::stand::{Stand, open_ways, stands_of, stuck};
 use super::{ReadyDisk, Switch, SwitchMark, SwitchRecord, Switched, switched};
 use crate::chain::{Chain, OpenOptions};
 use crate::error::{Error, Refusal, Result};
 use crate::family::Guard;
-use crate::operation::Plan;
 use crate::sidecar::{Catalogue, Header, Journal, Work};
 use crate::storage::{Access, Held, mark_read_only};
-
-/// What became of work on a machine that was cut short.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
-#[non_exhaustive]
-pub struct Begun {
-    /// The machine's folder.
-    #[serde(serialize_with = "crate::path_data::plain")]
-    #[schemars(with = "crate::path_data::PathData")]
-    pub path: PathBuf,
-    /// What it was.
-    pub work: Work,
-    /// The checkpoint that it was about, if that has a name.
-    pub checkpoint: Option<String>,
-    /// Whether it was done to its end, so that the new state is there; else the old one is.
-    pub done: bool,
-}
 
 /// A switch that was cut short, its journal and its files in our hands.
 struct CutShort<'a> {
@@ -99,7 +80,7 @@ impl<'a> CutShort<'a> {
 /// # Errors
 /// `Refused` when another host began it, or an image was written to meanwhile, so that neither is possible; `UnderWay`
 /// when it could not be finished this time either.
-fn recover(folder: &Path, catalogue: &Catalogue, begun: &Header, guard: &Guard) -> Result<Begun> {
+pub(in crate::grove) fn recover(folder: &Path, catalogue: &Catalogue, begun: &Header, guard: &Guard) -> Result<Begun> {
     let work = CutShort::take(folder, catalogue, begun, guard)?;
     let record = work.record.clone();
     let disks = switched(folder, &record);
@@ -110,22 +91,6 @@ fn recover(folder: &Path, catalogue: &Catalogue, begun: &Header, guard: &Guard) 
         (_, (_, true)) => work.back(&disks),
         _ => Err(stuck(&record, &disks, &stands)),
     }
-}
-
-/// The plan of something, of which the first step is to see to what was begun before. By itself that is only done where
-/// it takes an instant.
-pub(in crate::grove) fn plan_to_settle(begun: &Header, operation: &'static str) -> Result<Plan> {
-    if !matches!(begun.work, Work::Take | Work::Revert) {
-        return Err(unfinished(begun));
-    }
-    let step = format!("finish {} that was begun {:.0} and cut short, or take it back", begun.work, begun.started);
-    Ok(Plan::of(operation, vec![step]))
-}
-
-/// Sees to what was begun before with a grove, if anything was.
-pub(in crate::grove) fn settle_begun(locked: &Locked, guard: &Guard) -> Result<Option<Begun>> {
-    let (folder, catalogue) = (locked.grove.folder(), locked.grove.catalogue());
-    locked.begun.as_ref().map(|begun| recover(folder, catalogue, begun, guard)).transpose()
 }
 
 fn has_entry(catalogue: &Catalogue, record: &SwitchRecord) -> bool {

@@ -6,10 +6,11 @@ use std::sync::Arc;
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::super::begun::Begun;
 use super::super::folder::{Locked, check_new_name};
+use super::super::resume::{plan_to_settle, settle_begun};
 use super::SwitchRecord;
 use super::draft::Draft;
-use super::recover::{Begun, plan_to_settle, settle_begun};
 use super::run::run;
 use crate::error::{Error, Result};
 use crate::family::Guard;

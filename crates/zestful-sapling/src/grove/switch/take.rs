@@ -6,10 +6,12 @@ use std::sync::Arc;
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::super::begun::Begun;
 use super::super::folder::{Locked, check_new_name};
+use super::super::health::{Limits, old_and_large};
+use super::super::resume::{plan_to_settle, settle_begun};
 use super::SwitchRecord;
 use super::draft::Draft;
-use super::recover::{Begun, plan_to_settle, settle_begun};
 use super::run::run;
 use crate::error::{Error, Result};
 use crate::family::Guard;
@@ -90,6 +92,9 @@ impl TakeCheckpoint {
             ));
         }
         tracked.try_for_each(|disk| draft.add(disk, None))?;
+        draft.warn_of_growth()?;
+        let told = old_and_large(&locked.grove, &Limits::default());
+        draft.plan.warnings.extend(told.into_iter().map(|problem| problem.message));
         let after = catalogue.next;
         let (record, plan, held) = draft.finish(Work::Take, Some(after))?;
         Ok(TakePlan { plan, request: self, locked, guard, fresh: Some((record, held)) })

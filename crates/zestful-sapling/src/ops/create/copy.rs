@@ -55,6 +55,12 @@ impl CopyDisk {
         self
     }
 
+    /// The same, to another place.
+    pub(crate) fn at(mut self, target: &std::path::Path) -> Self {
+        self.target = target.to_owned();
+        self
+    }
+
     /// Whether the copy has an identity of its own.
     pub fn with_identity(mut self, identity: Identity) -> Self {
         self.identity = identity;

@@ -22,9 +22,7 @@ use crate::operation::{Operation, Plan, Planned};
 use crate::progress::Progress;
 use crate::sidecar::{ChildrenChange, Companion, child_at};
 use crate::size::format_size;
-use crate::storage::{
-    Access, FileStorage, StagedFile, mark_read_only, refuse_existing, rename_new, sync_folder, temporary_name,
-};
+use crate::storage::{Access, FileStorage, StagedFile, StagedFolder, mark_read_only, refuse_existing};
 use crate::transfer::{digest_of, layer_digest};
 
 /// A chain to be copied into a new folder.
@@ -208,11 +206,11 @@ impl Planned for CopyChainPlan {
         Plan::require_space(&self.request.folder, self.plan.peak_extra_space)?;
         refuse_existing(&self.request.folder)?;
         let folder = StagedFolder::create(&self.request.folder)?;
-        let written = self.write_layers(&folder.temporary, progress);
+        let written = self.write_layers(folder.temporary(), progress);
         self.unchanged.verify()?;
         let bytes_written = written?;
         if self.request.verify {
-            self.compare(&folder.temporary, progress)?;
+            self.compare(folder.temporary(), progress)?;
             self.unchanged.verify()?;
         }
         progress.check()?;
@@ -335,33 +333,4 @@ fn record_of(path: &Path, name: &std::ffi::OsStr) -> Result<ParentRecord> {
         relative: format!(".\\{text}"),
         absolute: None,
     })
-}
-
-/// A new folder under a temporary name; dropped before [`StagedFolder::publish`] it is removed with all in it.
-struct StagedFolder {
-    temporary: PathBuf,
-    target: PathBuf,
-    published: bool,
-}
-
-impl StagedFolder {
-    fn create(target: &Path) -> Result<Self> {
-        let temporary = temporary_name(target);
-        std::fs::create_dir(&temporary).map_err(|e| Error::io("create the folder", target, e))?;
-        Ok(Self { temporary, target: target.to_owned(), published: false })
-    }
-
-    fn publish(mut self) -> Result<()> {
-        rename_new(&self.temporary, &self.target)?;
-        self.published = true;
-        sync_folder(&self.target)
-    }
-}
-
-impl Drop for StagedFolder {
-    fn drop(&mut self) {
-        if !self.published {
-            _ = std::fs::remove_dir_all(&self.temporary);
-        }
-    }
 }

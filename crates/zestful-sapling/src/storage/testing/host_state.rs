@@ -82,6 +82,7 @@ impl HostState {
                         state.names.insert(second, file);
                     }
                 }
+                HostChange::Rename(from, to) if state.folders.contains_key(&from) => state.rename_folder(&from, &to),
                 HostChange::Rename(from, to) => {
                     if let Some(file) = state.names.remove(&from) {
                         state.names.insert(to, file);
@@ -103,6 +104,15 @@ impl HostState {
         let lost: Vec<PathBuf> = state.names.keys().filter(|path| !is_there(path)).cloned().collect();
         lost.iter().for_each(|path| _ = state.names.remove(path));
         Ok(state)
+    }
+
+    /// A folder gets another name, with all in it.
+    fn rename_folder(&mut self, from: &Path, to: &Path) {
+        let moved = |path: PathBuf| path.strip_prefix(from).map(|way| to.join(way)).unwrap_or(path.clone());
+        let names = std::mem::take(&mut self.names);
+        self.names = names.into_iter().map(|(path, file)| (moved(path), file)).collect();
+        let folders = std::mem::take(&mut self.folders);
+        self.folders = folders.into_iter().map(|(path, number)| (moved(path), number)).collect();
     }
 
     /// Whether a folder is there; those outside of what is recorded are.

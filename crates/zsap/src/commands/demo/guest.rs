@@ -163,3 +163,10 @@ fn noise(seed: u64, len: usize) -> Vec<u8> {
     };
     (0..len).map(|_| next()).collect()
 }
+
+/// A guest that uses a disk without any partition writes a text.
+pub(super) fn write(path: &str, at: u64, text: &str) -> Result<()> {
+    let disk = ChainMut::open(Path::new(path), &OpenOptions::new())?;
+    disk.write_at(text.as_bytes(), at)?;
+    disk.close()
+}

@@ -78,6 +78,9 @@ pub(super) fn run(console: &Console, typed: &Demo) -> Result<Outcome, Failure> {
     )])?;
     stage.tell(&["6. A look into germination-01 with this host's own tools: the disk and its partition are files."])?;
     look_at_files(&stage)?;
+    stage
+        .tell(&["7. The herbarium machine has two disks. Before an upgrade a checkpoint keeps both, at one moment."])?;
+    herbarium(&stage)?;
     stage.tell(&[
         "What to try next, in that folder:",
         "  zsap show .                                  one line an image, and the totals",
@@ -89,6 +92,36 @@ pub(super) fn run(console: &Console, typed: &Demo) -> Result<Outcome, Failure> {
         console.document(&Tree::from(&Family::of_folder(Path::new("."))?))?;
     }
     Ok(Outcome::Done)
+}
+
+/// A machine with two disks: a checkpoint, damage, a look back, the way back, and the end of what is not needed.
+fn herbarium(stage: &Stage<'_>) -> Result<(), Failure> {
+    stage.zsap(&["grove", "new", "herbarium", "--machine", "herbarium"])?;
+    for disk in ["herbarium/system.vhdx", "herbarium/records.vhdx"] {
+        stage.zsap(&["make", disk, "64G"])?;
+        stage.zsap(&["grove", "add", "herbarium", disk])?;
+    }
+    let write = |disk: &str, text: &str| guest::write(&format!("herbarium/{disk}.vhdx"), 1 << 20, &text.repeat(4096));
+    stage.tell(&["   (The guest installs its system, and enters the first sheets of the collection.)"])?;
+    write("system", "catalogue program 1.0\n")?;
+    write("records", "sheet 1: Caltha palustris\n")?;
+    let note = "catalogue program 1.0";
+    stage.zsap(&["checkpoint", "take", "herbarium", "before-upgrade", "--note", note])?;
+    stage.tell(&["   (The upgrade goes wrong: the new program overwrites the sheets.)"])?;
+    write("system", "catalogue program 2.0\n")?;
+    write("records", "sheet 1: ?????? ?????????\n")?;
+    stage.zsap(&["diff", "herbarium", "--disk", "records", "--checkpoint", "before-upgrade", "--contents"])?;
+    stage.tell(&["   The sheets are still there, at the checkpoint."])?;
+    let read = ["bytes", "read", "herbarium", "--disk", "records", "--checkpoint", "before-upgrade"];
+    stage.elsewhere(&[&read[..], &["--at", "1M", "--len", "26"]].concat())?;
+    stage.tell(&["   So the machine goes back, on both disks; what went wrong is kept for a closer look."])?;
+    stage.zsap(&["checkpoint", "revert", "herbarium", "before-upgrade", "--keep-as", "failed-upgrade"])?;
+    stage.zsap(&["checkpoint", "list", "herbarium"])?;
+    stage.tell(&["   When nobody needs it any more, it is forgotten."])?;
+    stage.elsewhere(&["checkpoint", "forget", "herbarium", "failed-upgrade", "--plan"])?;
+    stage.zsap(&["checkpoint", "forget", "herbarium", "failed-upgrade"])?;
+    stage.zsap(&["tree", "herbarium"])?;
+    Ok(())
 }
 
 /// Shows a disk as files, where this host lets this user do that.
@@ -168,7 +201,9 @@ impl Stage<'_> {
     }
 
     fn show(&self, words: &[&str]) -> std::io::Result<()> {
-        self.console.say([self.console.strong(&format!("> zsap {}", words.join(" ")))])
+        let typed = |word: &&str| if word.contains(' ') { format!("\"{word}\"") } else { (*word).to_owned() };
+        let typed: Vec<String> = words.iter().map(typed).collect();
+        self.console.say([self.console.strong(&format!("> zsap {}", typed.join(" ")))])
     }
 
     fn run(&self, words: &[&str]) -> Result<(), Failure> {
