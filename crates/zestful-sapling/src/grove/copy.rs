@@ -15,7 +15,7 @@ use super::name;
 use crate::chain::{Chain, Disk, OpenOptions, record_of};
 use crate::error::{Error, Result};
 use crate::family::{Guard, Override, must_record_children};
-use crate::image::{Format, Kind, data_identity_at, open_image_mut, recognise};
+use crate::image::{Format, Kind, data_identity_at, open_image_mut, open_unlocked, recognise};
 use crate::operation::{Operation, Plan, Planned};
 use crate::ops::{CopyDisk, CopyDiskPlan, Identity, NewImage};
 use crate::progress::Progress;
@@ -378,7 +378,7 @@ impl CopyGrovePlan {
             }
         }
         if let Some(parent) = &parent {
-            let info = Chain::open(parent, &OpenOptions::new().without_locks())?.info().clone();
+            let info = open_unlocked(parent)?.info().clone();
             image.set_parent(&record_of(copy, parent, &info, false)?)?;
         }
         image.close()?;

@@ -44,13 +44,13 @@ impl Lineage {
             .checkpoints
             .iter()
             .flat_map(|one| one.disks.iter().map(|layer| (&layer.label, Moment::Checkpoint(one.number), &layer.path)));
-        let grown = |(label, moment, way): (&String, Moment, &PathBuf)| Grown {
-            label: label.clone(),
-            moment,
+        let all: Vec<_> = currents.chain(layers).collect();
+        let images = for_each(&all, |(label, moment, way)| Grown {
+            label: (*label).clone(),
+            moment: *moment,
             path: grove.path(way),
             parent: parent_of(&grove.path(way)),
-        };
-        let images: Vec<Grown> = currents.chain(layers).map(grown).collect();
+        });
         let by_path = images.iter().enumerate().map(|(number, image)| (image.path.clone(), number)).collect();
         let mut lineage = Self { images, by_path };
         for number in 0..lineage.images.len() {
@@ -82,4 +82,18 @@ pub(super) fn parent_of(path: &Path) -> Option<PathBuf> {
     let (image, identity) = recognise(path).ok()??;
     let found = direct_parent(&*image, identity, &OpenOptions::new().without_locks()).ok()??;
     real(found.image.path()).ok()
+}
+
+/// Does the same with each of many things that have to be looked up on the host, several at a time.
+pub(super) fn for_each<T: Sync, R: Send>(items: &[T], act: impl Fn(&T) -> R + Sync) -> Vec<R> {
+    let threads = std::thread::available_parallelism().map_or(1, usize::from).min(8);
+    let share = items.len().div_ceil(threads).max(1);
+    std::thread::scope(|scope| {
+        let shares: Vec<_> =
+            items.chunks(share).map(|share| scope.spawn(|| share.iter().map(&act).collect::<Vec<R>>())).collect();
+        shares
+            .into_iter()
+            .flat_map(|share| share.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
+            .collect()
+    })
 }

@@ -8,11 +8,11 @@ use serde::Serialize;
 
 use super::cost::Cost;
 use super::folder::Grove;
-use super::lineage::Lineage;
+use super::lineage::{Lineage, for_each};
 use crate::error::Result;
 use crate::family::UnderWay;
 use crate::image::{Format, open_unlocked};
-use crate::sidecar::Role;
+use crate::sidecar::{Checkpoint, Role};
 use crate::storage::allocated_at;
 
 /// The checkpoints of a machine. Sizes are in bytes.
@@ -134,7 +134,7 @@ pub fn disks_of(grove: &Grove) -> Result<GroveReport> {
     let disks = catalogue.disks.iter().map(|disk| {
         let path = grove.path(&disk.path);
         let opened = open_unlocked(&path);
-        let named = |one: &&crate::sidecar::Checkpoint| one.name.is_some() && one.layer(&disk.label).is_some();
+        let named = |one: &&Checkpoint| one.name.is_some() && one.layer(&disk.label).is_some();
         DiskReport {
             label: disk.label.clone(),
             role: disk.role,
@@ -164,11 +164,10 @@ pub fn checkpoints_of(grove: &Grove) -> Result<CheckpointList> {
     let catalogue = grove.catalogue();
     let lineage = Lineage::of(grove);
     let name_of = |number: Option<u64>| catalogue.named_from(number).and_then(|one| one.name.clone());
-    let mut checkpoints: Vec<CheckpointReport> = Vec::new();
-    for one in &catalogue.checkpoints {
-        let Some(name) = one.name.clone() else { continue };
+    let named: Vec<&Checkpoint> = catalogue.checkpoints.iter().filter(|one| one.name.is_some()).collect();
+    let mut checkpoints = for_each(&named, |one| {
         let mut report = CheckpointReport {
-            name,
+            name: one.name.clone().unwrap_or_default(),
             parent: name_of(one.parent),
             taken: one.taken,
             note: one.note.clone(),
@@ -190,8 +189,8 @@ pub fn checkpoints_of(grove: &Grove) -> Result<CheckpointList> {
             let (label, virtual_size) = (layer.label.clone(), layer.virtual_size);
             report.disks.push(LayerReport { label, path, virtual_size, is_there });
         }
-        checkpoints.push(report);
-    }
+        report
+    });
     checkpoints.sort_by_key(|one| one.taken);
     let tracked = catalogue.disks.iter().filter(|disk| disk.role == Role::Tracked);
     let unnamed = catalogue.checkpoints.iter().filter(|one| one.name.is_none());

@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use crate::error::{Error, Result};
-use crate::sidecar::HISTORY;
+use crate::sidecar::{HISTORY, MOST_NUMBERS};
 
 /// More characters than that are no name, but a note.
 const MOST_CHARACTERS: usize = 200;
@@ -49,7 +49,7 @@ pub(super) fn folder_for(number: u64, name: &str) -> PathBuf {
 pub(super) fn told_by(folder: &Path) -> Option<(u64, String)> {
     let name = folder.file_name()?.to_str()?;
     let (number, rest) = name.split_once('-').unwrap_or((name, ""));
-    let number = number.parse().ok().filter(|number| *number > 0)?;
+    let number = number.parse().ok().filter(|number| (1..MOST_NUMBERS).contains(number))?;
     Some((number, if rest.is_empty() { format!("checkpoint-{number}") } else { rest.to_owned() }))
 }
 

@@ -15,7 +15,8 @@ use crate::image::{format_of_name, open_unlocked, recognise};
 use crate::operation::{Operation, Plan, Planned};
 use crate::progress::Progress;
 use crate::sidecar::{
-    CATALOGUE, Catalogue, Checkpoint, GroveDisk, HISTORY, Layer, RECORD, Role, read_record, under_way_in_grove,
+    CATALOGUE, Catalogue, Checkpoint, GroveDisk, HISTORY, Layer, MOST_NUMBERS, RECORD, Role, read_record,
+    under_way_in_grove,
 };
 use crate::storage::{FolderLock, files_in, is_temporary_name, real, rename_new, sync_folder};
 
@@ -131,7 +132,7 @@ impl Found {
             }
             None => without_record(folder, path, &way)?,
         };
-        let Some(one) = one else { return Ok(()) };
+        let Some(one) = one.filter(|one| (1..MOST_NUMBERS).contains(&one.number)) else { return Ok(()) };
         if let Some(other) = self.checkpoints.get(&one.number) {
             self.problems.push(format!(
                 "{} and {} are of the same number: {} is left out",

@@ -4,6 +4,7 @@
 //! All paths count from the grove's folder, so that it can be moved as a whole. Both files are replaced, never written
 //! into.
 
+use std::collections::{BTreeMap, BTreeSet};
 use std::io::Read;
 use std::path::{Path, PathBuf};
 
@@ -30,6 +31,8 @@ const VERSION: u32 = 1;
 const MOST_BYTES: u64 = 64 << 20;
 const MOST_DISKS: usize = 1 << 12;
 const MOST_CHECKPOINTS: usize = 1 << 16;
+/// Checkpoints have smaller numbers.
+pub(crate) const MOST_NUMBERS: u64 = 1 << 40;
 
 /// What becomes of a disk when a checkpoint is taken, and at each attach.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -178,9 +181,15 @@ impl Catalogue {
                 return Some(format!("it names the disk {} twice", disk.label));
             }
         }
-        let mut numbers = std::collections::BTreeMap::new();
-        let mut names = std::collections::BTreeSet::new();
+        let (mut numbers, mut names, mut places) = (BTreeMap::new(), BTreeSet::new(), BTreeSet::new());
+        places.extend(self.disks.iter().map(|disk| &disk.path));
+        if self.next > MOST_NUMBERS {
+            return Some(format!("{} checkpoints were never taken", self.next));
+        }
         for one in &self.checkpoints {
+            if let Some(layer) = one.disks.iter().find(|layer| !places.insert(&layer.path)) {
+                return Some(format!("it names {} twice", layer.path.display()));
+            }
             if numbers.insert(one.number, one.parent).is_some() || one.number >= self.next {
                 return Some(format!("the number {} of a checkpoint cannot be right", one.number));
             }
@@ -192,18 +201,7 @@ impl Catalogue {
         if !known(self.after) || numbers.values().any(|parent| !known(*parent)) {
             return Some("it speaks of a checkpoint that is not in it".to_owned());
         }
-        // Whoever goes on from another comes after it: no circles.
-        let is_later = |(number, parent): (&u64, &Option<u64>)| parent.is_none_or(|parent| parent != *number);
-        let has_circle = numbers.iter().any(|(number, _)| {
-            let mut at = numbers.get(number).copied().flatten();
-            let mut steps = 0usize;
-            while let Some(parent) = at.filter(|_| steps <= numbers.len()) {
-                at = numbers.get(&parent).copied().flatten();
-                steps = steps.saturating_add(1);
-            }
-            at.is_some()
-        });
-        (has_circle || !numbers.iter().all(is_later)).then(|| "its checkpoints go on from each other".to_owned())
+        has_circle(&numbers).then(|| "its checkpoints go on from each other".to_owned())
     }
 
     /// The checkpoint with this name.
@@ -229,6 +227,23 @@ impl Catalogue {
     pub fn disk(&self, label: &str) -> Option<&GroveDisk> {
         self.disks.iter().find(|disk| disk.label == label)
     }
+}
+
+/// Whether some go on from each other, by the number that each goes on from.
+fn has_circle(numbers: &BTreeMap<u64, Option<u64>>) -> bool {
+    let mut settled: BTreeSet<u64> = BTreeSet::new();
+    for start in numbers.keys() {
+        let mut way: BTreeSet<u64> = BTreeSet::new();
+        let mut at = Some(*start);
+        while let Some(number) = at.filter(|number| !settled.contains(number)) {
+            if !way.insert(number) {
+                return true;
+            }
+            at = numbers.get(&number).copied().flatten();
+        }
+        settled.append(&mut way);
+    }
+    false
 }
 
 impl Checkpoint {

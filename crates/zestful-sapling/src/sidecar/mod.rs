@@ -10,7 +10,7 @@ mod pin;
 mod record;
 
 pub(crate) use catalogue::{
-    CATALOGUE, HISTORY, Kept, RECORD, kept_by_grove, read_record, write_catalogue, write_record,
+    CATALOGUE, HISTORY, Kept, MOST_NUMBERS, RECORD, kept_by_grove, read_record, write_catalogue, write_record,
 };
 pub use catalogue::{Catalogue, Checkpoint, GroveDisk, Layer, Role};
 pub(crate) use companion::{

@@ -438,3 +438,43 @@ fn what_is_wrong_with_a_machine_is_told_at_the_first_look() {
         }
     }
 }
+
+/// A catalogue that a stranger wrote is understood, or refused, and leads nowhere else.
+#[test]
+fn a_catalogue_that_contradicts_itself_is_refused() {
+    let mut machine = Machine::new(&[Format::Vhdx]);
+    ["one", "two", "three"].iter().for_each(|name| machine.take(name));
+    let place = machine.folder.join("grove.json");
+    let whole: serde_json::Value = serde_json::from_slice(&std::fs::read(&place).unwrap()).unwrap();
+    let spoils: &[(&str, serde_json::Value)] = &[
+        ("/next", u64::MAX.into()),
+        ("/next", 1.into()),
+        ("/after", 9.into()),
+        ("/checkpoints/0/parent", 3.into()),
+        ("/checkpoints/1/parent", 2.into()),
+        ("/checkpoints/1/number", 1.into()),
+        ("/checkpoints/1/name", "one".into()),
+        ("/checkpoints/1/folder", "/etc".into()),
+        ("/checkpoints/1/disks/0/path", "history/../../x.vhdx".into()),
+        ("/checkpoints/1/disks/0/path", "disk-0.vhdx".into()),
+        ("/checkpoints/1/disks/0/identity", "none".into()),
+        ("/disks/0/role", "lost".into()),
+        ("/disks/0/path", "".into()),
+        ("/machine", serde_json::Value::Null),
+    ];
+    for (where_, value) in spoils {
+        let mut spoiled = whole.clone();
+        *spoiled.pointer_mut(where_).unwrap() = value.clone();
+        std::fs::write(&place, spoiled.to_string()).unwrap();
+        let error = perform(TakeCheckpoint::new(&machine.folder, "four")).expect_err(where_);
+        assert!(matches!(&error, Error::Damaged(found) if found.code() == "catalogue-damaged"), "{where_}: {error:?}");
+    }
+    for text in ["", "{}", "[]", "\u{0}", "{\"version\": 1}"] {
+        std::fs::write(&place, text).unwrap();
+        let error = Grove::open(&machine.folder).expect_err(text);
+        assert!(matches!(error, Error::Damaged(_)), "{text}: {error:?}");
+    }
+    std::fs::write(&place, whole.to_string()).unwrap();
+    machine.take("four");
+    machine.judge("whole again");
+}

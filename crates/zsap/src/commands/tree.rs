@@ -80,18 +80,22 @@ fn moments(folder: &Path) -> Moments {
 fn rows(console: &Console, moments: &Moments, node: &Node, lead: &str, below: &str, table: &mut Table) {
     let place = node.path.canonicalize().unwrap_or_else(|_| node.path.clone());
     let moment = moments.iter().find(|(path, _)| *path == place);
-    let moment = moment.map_or_else(String::new, |(_, name)| format!(" @ {}", text::safe(name)));
     let role = match (node.state == Health::Broken, node.role) {
         (true, _) => "BROKEN",
         (false, Role::Base) => "base",
         (false, Role::Frozen) => "frozen",
+        // A checkpoint needs no child to be kept.
+        (false, _) if node.read_only && moment.is_some() => "frozen",
         (false, _) if node.read_only => "frozen, no child seen",
         (false, _) => "current",
     };
     let states = [(node.pinned, "pinned"), (node.in_use.is_some(), "in use"), (node.under_way, "unfinished")];
     let state = states.iter().filter(|(is, _)| *is).fold(role.to_owned(), |all, (_, word)| format!("{all}, {word}"));
     table.row(vec![
-        format!("{lead}{}{moment}", text::name(&node.path)),
+        match moment {
+            Some((_, name)) => format!("{lead}{} @ {}", text::name(&node.path), text::safe(name)),
+            None => format!("{lead}{}", text::name(&node.path)),
+        },
         node.depth.to_string(),
         state,
         console.size(node.virtual_size),

@@ -4,10 +4,10 @@
 use std::path::{Path, PathBuf};
 
 use super::{ReadyDisk, Switched};
-use crate::chain::{Chain, Disk, OpenOptions, direct_parent, record_of};
+use crate::chain::{OpenOptions, direct_parent, record_of};
 use crate::error::{Error, Refusal, Result};
 use crate::family::{Guard, Override, must_record_children};
-use crate::image::{data_identity_at, recognise};
+use crate::image::{data_identity_at, open_unlocked, recognise};
 use crate::ops::BlankChild;
 use crate::sidecar::{ChildrenChange, child_at};
 use crate::storage::{FileId, Held, StagedFile, inherit, inherit_in_place_mark, is_same_file, link, sync_folder};
@@ -60,7 +60,7 @@ impl Switched<'_> {
 
     /// Records in the old image the way to its parent from the folder of `place`.
     pub(super) fn record_own_parent(&self, parent: &Path, place: &Path, absolute: bool, held: &Held) -> Result<()> {
-        let info = Chain::open(parent, &OpenOptions::new().without_locks())?.info().clone();
+        let info = open_unlocked(parent)?.info().clone();
         let record = record_of(place, parent, &info, absolute || self.disk.absolute)?;
         let name = if self.kept.exists() { &self.kept } else { self.path() };
         held.record_parent(name, &record)
