@@ -15,6 +15,9 @@ use crate::storage::{
     FolderLock, create_folder, files_in, is_temporary_name, real, remove, remove_empty_folder, sync_folder,
 };
 
+/// More checkpoints are not named where one is not found.
+const MOST_NAMED: usize = 12;
+
 /// A machine's folder, and what its catalogue says.
 #[derive(Clone, Debug)]
 pub struct Grove {
@@ -145,9 +148,11 @@ impl Grove {
     pub fn checkpoint(&self, name: &str) -> Result<&Checkpoint> {
         self.catalogue.checkpoint(name).ok_or_else(|| {
             let names: Vec<&str> = self.catalogue.checkpoints.iter().filter_map(|one| one.name.as_deref()).collect();
-            let advice = match names.is_empty() {
-                true => "it has none".to_owned(),
-                false => format!("it has these: {}", names.join(", ")),
+            let first = names.len().saturating_sub(MOST_NAMED);
+            let advice = match (names.is_empty(), first) {
+                (true, _) => "it has none".to_owned(),
+                (false, 0) => format!("it has these: {}", names.join(", ")),
+                (false, others) => format!("it has these, and {others} older ones: {}", names[first..].join(", ")),
             };
             Error::usage(format!("the machine {} has no checkpoint {name}", self.catalogue.machine), advice)
         })

@@ -57,7 +57,11 @@ fn complete(
 ) -> Result<ForgetOutcome> {
     let run = Running { journal: &journal, guard, progress };
     let touched = Touched::from(marks);
-    let outcome = run.finish(grove, touched).map_err(|error| error.under_way(grove.folder()))?;
+    let outcome = run.finish(grove, touched).map_err(|error| match error {
+        // The merge that ended is carried on with all the rest.
+        Error::UnderWay { source, .. } => source.under_way(grove.folder()),
+        other => other.under_way(grove.folder()),
+    })?;
     journal.end()?;
     Ok(outcome)
 }

@@ -180,7 +180,7 @@ impl<'a> Draft<'a> {
         let currents: Vec<PathBuf> = self.members.iter().map(|member| member.path.clone()).collect();
         self.plan.warnings.extend(self.guard.refuse_writers(currents.iter().map(PathBuf::as_path))?);
         self.plan.bytes_written = self.plan.peak_extra_space;
-        Plan::require_space(&folder.join("grove.json"), self.plan.peak_extra_space)?;
+        Plan::require_space(&folder.join(&self.kept.folder), self.plan.peak_extra_space)?;
         let first_base = self.members.len();
         self.members.append(&mut self.bases);
         let (mut disks, layers): (Vec<SwitchedDisk>, Vec<Layer>) = self.disks.into_iter().unzip();
