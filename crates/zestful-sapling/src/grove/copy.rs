@@ -13,7 +13,7 @@ use super::folder::{Grove, Locked, save};
 use super::lineage::{Grown, Lineage, parent_of};
 use super::name;
 use crate::chain::{Chain, Disk, OpenOptions, record_of};
-use crate::error::{Error, Result};
+use crate::error::{Error, Refusal, Result};
 use crate::family::{Guard, Override, must_record_children};
 use crate::image::{Format, Kind, data_identity_at, open_image_mut, open_unlocked, recognise};
 use crate::operation::{Operation, Plan, Planned};
@@ -23,6 +23,7 @@ use crate::sidecar::{CATALOGUE, Catalogue, ChildrenChange, GroveDisk, HISTORY, J
 use crate::storage::{
     Access, FileId, FileStorage, StagedFolder, create_folder, folder_of, mark_read_only, real, refuse_existing,
 };
+use crate::transfer::{Stamp, stamp_of};
 
 /// A machine to be copied into a new folder, all its disks as they are at one moment.
 ///
@@ -169,7 +170,8 @@ impl Operation for CopyGrove {
             let new: Vec<String> =
                 summary.warnings.iter().filter(|warning| !plan.warnings.contains(warning)).cloned().collect();
             plan.warnings.extend(new);
-            copies.push(Copied { path, way, request, held: planned });
+            let stamp = stamp_of(&path)?;
+            copies.push(Copied { path, way, request, held: planned, stamp });
         }
         if copies.is_empty() {
             return Err(Error::usage("the machine has no disk to be copied", "add one first"));
@@ -191,6 +193,8 @@ struct Copied {
     request: CopyDisk,
     /// Keeps writers from the source, so that all are of one moment.
     held: CopyDiskPlan,
+    /// What tells that it was written to all the same.
+    stamp: Stamp,
 }
 
 /// A checked plan to copy a machine.
@@ -280,6 +284,16 @@ impl CopyGrovePlan {
             _ = copy.held.summary();
             let done = copy.request.clone().at(&target).plan()?.run(progress)?;
             bytes_copied += done.bytes_written + done.bytes_shared;
+        }
+        // Programs without locks may have written to one while another was copied.
+        for copy in &self.copies {
+            if stamp_of(&copy.path)? != copy.stamp {
+                return Err(Error::refused(
+                    Refusal::changed(&copy.path),
+                    format!("{} was written to by another program while the machine was copied", copy.path.display()),
+                    "end what uses it, and begin again",
+                ));
+            }
         }
         let catalogue = if self.request.flat { self.flat_catalogue() } else { self.whole_catalogue(place)? };
         for one in &catalogue.checkpoints {

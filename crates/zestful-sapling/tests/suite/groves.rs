@@ -5,8 +5,8 @@ use zestful_sapling::chain::{ChainMut, OpenOptions};
 use zestful_sapling::error::{Error, Refusal};
 use zestful_sapling::family::{Health, ProblemKind};
 use zestful_sapling::grove::{
-    AddDisk, DescribeCheckpoint, Forget, Grove, Limits, NewGrove, Present, Rebuild, Revert, Role, TakeCheckpoint,
-    Which, checkpoints_of, family_of, status_of,
+    AddDisk, CopyGrove, DescribeCheckpoint, Forget, Grove, Limits, NewGrove, Present, Rebuild, Revert, Role,
+    TakeCheckpoint, Which, checkpoints_of, family_of, status_of,
 };
 use zestful_sapling::image::Format;
 use zestful_sapling::ops::{Make, Merge, MoveImage, Operation, Planned, Unfreeze};
@@ -477,4 +477,31 @@ fn a_catalogue_that_contradicts_itself_is_refused() {
     std::fs::write(&place, whole.to_string()).unwrap();
     machine.take("four");
     machine.judge("whole again");
+}
+
+/// A program without locks writes to one disk while another is copied: that is no machine of one moment.
+#[test]
+fn a_copy_of_two_moments_is_none() {
+    let mut machine = Machine::new(&[Format::Vhdx, Format::Vhd]);
+    machine.write(0, 3, 3);
+    let (folder, target) = (machine.folder.clone(), machine.root.path().canonicalize().unwrap().join("copy"));
+    let root = machine.root.path().canonicalize().unwrap();
+    let recorder = zestful_sapling::storage::testing::HostRecorder::start(&root).unwrap();
+    perform(CopyGrove::new(&folder, &target).flat(true)).unwrap();
+    let named = |change: &HostChange| matches!(change, HostChange::Rename(_, to) if to.ends_with("disk-1.vhd"));
+    let last = recorder.changes().iter().position(named).unwrap();
+    recorder.rewind().unwrap();
+    let pause = recorder.pause_at(last);
+    std::thread::scope(|scope| {
+        let copying = scope.spawn(|| perform(CopyGrove::new(&folder, &target).flat(true)));
+        while !pause.is_reached() && !copying.is_finished() {
+            std::thread::sleep(std::time::Duration::from_micros(50));
+        }
+        let file = std::fs::OpenOptions::new().write(true).open(&machine.disks[0]).unwrap();
+        std::os::unix::fs::FileExt::write_all_at(&file, &[7; 512], 4 << 20).unwrap();
+        drop((file, pause));
+        let ended = copying.join().unwrap();
+        assert!(matches!(ended, Err(Error::Refused(Refusal::SourceChanged { .. }, _))), "{ended:?}");
+    });
+    assert!(!target.exists() && !folder.join("grove.journal").exists());
 }

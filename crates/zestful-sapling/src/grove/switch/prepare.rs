@@ -10,7 +10,9 @@ use crate::family::{Guard, Override, must_record_children};
 use crate::image::{data_identity_at, open_unlocked, recognise};
 use crate::ops::BlankChild;
 use crate::sidecar::{ChildrenChange, child_at};
-use crate::storage::{FileId, Held, StagedFile, inherit, inherit_in_place_mark, is_same_file, link, sync_folder};
+use crate::storage::{
+    Access, FileId, Held, StagedFile, Storage, inherit, inherit_in_place_mark, is_same_file, link, sync_folder,
+};
 use crate::transfer::stamp_of;
 
 /// A child that is finished and has no name yet.
@@ -33,6 +35,8 @@ impl Switched<'_> {
         }
         sync_folder(&self.kept)?;
         self.empty_log(held)?;
+        // A guest that has ended may have left the last of what it wrote to the host.
+        held.take(self.path(), Access::AmendMetadata)?.sync()?;
         match parent {
             Some(parent) => self.record_own_parent(&parent, &self.kept, true, held),
             None => Ok(()),
