@@ -186,7 +186,7 @@ fn settle(folder: &std::path::Path, how: usize, when: &str) {
 
 #[test]
 fn every_crash_state_is_the_old_state_or_the_new_one() {
-    let every = if std::env::var_os("ZSAP_EVERY_STATE").is_some() { 1 } else { 11 };
+    let every = if std::env::var_os("ZSAP_EVERY_STATE").is_some() { 1 } else { 23 };
     let (mut states, mut done) = (0, 0);
     for work in WORKS {
         let mut case = Case::new(work);
@@ -213,7 +213,7 @@ fn every_crash_state_is_the_old_state_or_the_new_one() {
             done += usize::from(is_new);
         }
     }
-    assert!(states > 150 && done > 40 && states - done > 40, "{states} states, {done} of them done");
+    assert!(states > 80 && done > 20 && states - done > 20, "{states} states, {done} of them done");
 }
 
 /// Names that nothing refers to, and that no command was asked to clear: of files that never got theirs.
@@ -224,7 +224,7 @@ fn clear_left_over(folder: &std::path::Path) {
 
 #[test]
 fn a_change_that_fails_loses_nothing_and_leaves_a_state_that_can_be_settled() {
-    let every = if std::env::var_os("ZSAP_EVERY_STATE").is_some() { 1 } else { 3 };
+    let every = if std::env::var_os("ZSAP_EVERY_STATE").is_some() { 1 } else { 7 };
     let (mut failures, mut number) = (0, 0);
     for work in WORKS {
         let mut case = Case::new(work);
@@ -264,13 +264,13 @@ fn a_change_that_fails_loses_nothing_and_leaves_a_state_that_can_be_settled() {
             }
         }
     }
-    assert!(failures > 100, "{failures}");
+    assert!(failures > 50, "{failures}");
 }
 
 /// A copy is there whole, or not at all; and the machine is as it was.
 #[test]
 fn a_copy_is_whole_or_not_there() {
-    let every = if std::env::var_os("ZSAP_EVERY_STATE").is_some() { 1 } else { 13 };
+    let every = if std::env::var_os("ZSAP_EVERY_STATE").is_some() { 1 } else { 29 };
     for flat in [false, true] {
         let mut machine = machine();
         let root = machine.root.path().canonicalize().unwrap();

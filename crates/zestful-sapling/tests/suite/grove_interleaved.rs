@@ -162,7 +162,7 @@ fn run(
 
 #[test]
 fn two_at_once_leave_the_machine_whole() {
-    let every = if std::env::var_os("ZSAP_EVERY_PAIR").is_some() { 1 } else { 41 };
+    let every = if std::env::var_os("ZSAP_EVERY_PAIR").is_some() { 1 } else { 89 };
     let (mut runs, mut both, mut refused, mut number) = (0, 0, 0, 0);
     let mut stage = Stage::new();
     let root = stage.outside("");
@@ -189,5 +189,5 @@ fn two_at_once_leave_the_machine_whole() {
         }
     }
     println!("{runs} runs, both went through in {both}");
-    assert!(runs > 150 && both > 10 && refused > 80, "{runs} runs, {both} both, {refused} refused");
+    assert!(runs > 60 && both > 5 && refused > 30, "{runs} runs, {both} both, {refused} refused");
 }
