@@ -37,7 +37,7 @@ impl Outcome {
         if err.is_empty() {
             // What this host lets us see of other processes is no matter of the case.
             let usual = |line: &&str| {
-                line.starts_with("warning: the ") && line.contains(" can grow to ")
+                line.starts_with("warning: ") && line.contains(" can grow to ")
                     || line.contains("could not be looked at")
             };
             let surprise = self.err.lines().find(|line| !usual(line));

@@ -98,7 +98,7 @@ pub(super) fn run(console: &Console, typed: &Demo) -> Result<Outcome, Failure> {
 fn herbarium(stage: &Stage<'_>) -> Result<(), Failure> {
     stage.zsap(&["grove", "new", "herbarium", "--machine", "herbarium"])?;
     for disk in ["herbarium/system.vhdx", "herbarium/records.vhdx"] {
-        stage.zsap(&["make", disk, "64G"])?;
+        stage.zsap(&["make", disk, "4G"])?;
         stage.zsap(&["grove", "add", "herbarium", disk])?;
     }
     let write = |disk: &str, text: &str| guest::write(&format!("herbarium/{disk}.vhdx"), 1 << 20, &text.repeat(4096));
