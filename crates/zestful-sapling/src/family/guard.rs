@@ -94,14 +94,7 @@ impl Guard {
                 "forget one of these checkpoints, and what is needed of it is merged",
             ),
         };
-        let why = Refusal::KeptByGrove {
-            image: image.to_owned(),
-            grove: kept.grove,
-            disk: kept.disk,
-            checkpoint: kept.checkpoint,
-            is_current: kept.is_current,
-        };
-        Err(Error::refused(why, message, advice))
+        Err(Error::refused(kept.refusal(image), message, advice))
     }
 
     /// Whether something unusual is meant so.

@@ -33,6 +33,7 @@ mod begun;
 mod copy;
 mod copying;
 mod cost;
+mod disks;
 mod folder;
 mod forget;
 mod found;
@@ -48,12 +49,10 @@ mod switch;
 
 pub use begun::Begun;
 pub use copy::{CopyGrove, CopyGroveOutcome, CopyGrovePlan};
+pub use disks::{AddDisk, AddDiskOutcome, AddDiskPlan, ReleaseDisk, ReleaseDiskOutcome, ReleaseDiskPlan};
 pub use folder::{Grove, Place};
 pub use forget::{Forget, ForgetOutcome, ForgetPlan, ForgetStep, Which};
-pub use found::{
-    AddDisk, AddDiskOutcome, AddDiskPlan, GroveOutcome, NewGrove, NewGrovePlan, ReleaseDisk, ReleaseDiskOutcome,
-    ReleaseDiskPlan,
-};
+pub use found::{GroveOutcome, NewGrove, NewGrovePlan};
 pub use health::{Limits, family_of, problems_of, status_of};
 pub use list::{
     CheckpointList, CheckpointReport, DiskReport, GroveReport, LayerReport, PresentReport, checkpoints_of, disks_of,

@@ -14,7 +14,7 @@ use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
-use crate::error::{Error, Result};
+use crate::error::{Error, Refusal, Result};
 use crate::finding::{CatalogueFinding, Finding};
 use crate::image::Format;
 use crate::storage::{StagedFile, folder_of, open_regular};
@@ -279,6 +279,14 @@ pub(crate) struct Kept {
     pub(crate) is_current: bool,
     /// The role of the disk, where it still has one.
     pub(crate) role: Role,
+}
+
+impl Kept {
+    /// The refusal to do anything with the image that the grove would suffer from.
+    pub(crate) fn refusal(self, image: &Path) -> Refusal {
+        let Self { grove, disk, checkpoint, is_current, .. } = self;
+        Refusal::KeptByGrove { image: image.to_owned(), grove, disk, checkpoint, is_current }
+    }
 }
 
 /// What a grove keeps the image at `path` as, by the catalogue of the folder that it stands in.

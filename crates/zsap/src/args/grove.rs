@@ -6,7 +6,7 @@ use clap::{Args, Subcommand, ValueEnum};
 use zestful_sapling::family::Override;
 use zestful_sapling::grove::Role;
 
-use super::options::{LettingGoOptions, SearchOption};
+use super::options::LettingGoOptions;
 use super::overrides::overrides;
 use super::values::{FormatName, IdentityName};
 
@@ -56,13 +56,7 @@ pub(crate) struct Add {
     #[arg(long, value_enum)]
     pub(crate) format: Option<FormatName>,
     #[command(flatten)]
-    pub(crate) search: SearchOption,
-    /// Do it all the same, where it was refused for this
-    #[arg(
-        long, value_name = "WHAT", require_equals = true, value_delimiter = ',',
-        value_parser = overrides(&["unknown-children", "in-use", "hard-links"])
-    )]
-    pub(crate) force: Vec<Override>,
+    pub(crate) options: LettingGoOptions,
 }
 
 #[derive(Clone, Copy, Debug, ValueEnum)]

@@ -43,7 +43,7 @@ fn add(console: &Console, typed: &Add) -> Result<Outcome, Failure> {
     let add = AddDisk::new(&typed.folder, &typed.image).with_role(typed.role.into()).moved(typed.moved);
     let add = with(add, typed.label.as_ref(), |add, label| add.with_label(label));
     let add = with(add, typed.format.map(Into::into), AddDisk::with_format);
-    let Some(added) = perform(console, &asked(add, Some(&typed.search), &typed.force))? else {
+    let Some(added) = perform(console, &asked(add, Some(&typed.options.search), &typed.options.force))? else {
         return Ok(Outcome::Done);
     };
     let label = console.strong(&text::safe(&added.label));
