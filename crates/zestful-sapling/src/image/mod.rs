@@ -385,6 +385,10 @@ pub trait ImageMut: Image {
 
     /// The bytes of the image's own file, for who opens it anew and keeps its lock.
     fn storage_mut(&self) -> Arc<dyn Storage>;
+
+    /// Nothing is written through this handle any more: the file is changed, or opened anew, by others, of which it
+    /// knows nothing.
+    fn retire(&self);
 }
 
 /// Has the host put on its disk what was written into an image; see [`ImageMut::syncer`].

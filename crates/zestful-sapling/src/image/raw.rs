@@ -191,4 +191,8 @@ impl ImageMut for RawImageMut {
     fn storage_mut(&self) -> Arc<dyn Storage> {
         self.storage.inner()
     }
+
+    fn retire(&self) {
+        self.storage.stop();
+    }
 }

@@ -3,12 +3,14 @@
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::process::{Command, Stdio};
 
+use zestful_sapling::chain::{Chain, ChainMut, Disk, OpenOptions, SharedDisk};
 use zestful_sapling::error::{Error, Hold, Holder, Refusal};
 use zestful_sapling::family::{Health, Search, children_of, status_of};
 use zestful_sapling::image::Format;
 use zestful_sapling::storage::testing::{Fault, HostRecorder};
 
 use crate::acts::{ACTS, Stage, is_orderly};
+use crate::family_model::{make, quick_folder};
 
 const EIO: i32 = 5;
 const EACCES: i32 = 13;
@@ -195,4 +197,45 @@ fn a_child_that_cannot_be_recorded_does_not_appear() {
     let found = children_of(&path("c/child"), &Search::default()).unwrap();
     assert_eq!((found.children.len(), found.unknown), (2, vec![]));
     assert!(std::fs::metadata(path("c/child")).unwrap().nlink() == 1);
+}
+
+/// A closing fails at any of its changes, and whoever uses the disk goes on: what is flushed then is durable, or the flush
+/// fails. Closing it again leaves it tidy.
+#[test]
+fn what_is_flushed_after_a_closing_that_failed_is_durable() {
+    let mut went_on = 0;
+    for (format, fault) in [Format::Vhdx, Format::Vhd].into_iter().flat_map(|format| {
+        [Fault::Error(ENOSPC), Fault::Error(EIO), Fault::LostWrites].map(move |fault| (format, fault))
+    }) {
+        let folder = quick_folder();
+        let root = folder.path().canonicalize().unwrap();
+        let image = root.join(format!("fen-base.{format}"));
+        make(&image);
+        let recorder = HostRecorder::start(&root).unwrap();
+        for at in 0.. {
+            recorder.rewind().unwrap();
+            let disk = SharedDisk::new(ChainMut::open(&image, &OpenOptions::new()).unwrap());
+            disk.write_at(&[1; 4096], 0).unwrap();
+            recorder.fail_once(recorder.asked() + at, fault);
+            let closed = disk.settle();
+            recorder.stop();
+            let when = format!("{format}, change {at} of the closing, {fault:?}: {closed:?}");
+            let flushed = disk.write_at(&[2; 4096], 5 << 20).and_then(|()| disk.flush());
+            if at % 2 == 0 && flushed.is_ok() {
+                disk.settle().unwrap_or_else(|error| panic!("{when}, again: {error}"));
+            }
+            drop(disk);
+            let chain = Chain::open(&image, &OpenOptions::new()).unwrap_or_else(|error| panic!("{when}: {error}"));
+            let mut found = [0; 4096];
+            for (byte, place) in [(1, 0), (2, 5 << 20)].into_iter().filter(|_| flushed.is_ok()) {
+                chain.read_at(&mut found, place).unwrap();
+                assert!(found == [byte; 4096], "{when}: what was flushed at byte {place} is lost");
+            }
+            went_on += usize::from(flushed.is_ok() && closed.is_err());
+            if closed.is_ok() {
+                break;
+            }
+        }
+    }
+    assert!(went_on > 10, "{went_on}");
 }

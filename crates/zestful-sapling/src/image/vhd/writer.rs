@@ -272,4 +272,8 @@ impl ImageMut for VhdMut {
     fn storage_mut(&self) -> Arc<dyn Storage> {
         self.storage.inner()
     }
+
+    fn retire(&self) {
+        self.storage.stop();
+    }
 }

@@ -149,7 +149,7 @@ impl VhdxMut {
         self.commit()?;
         let end = self.turn().space.end();
         let mut session = self.session();
-        let Session { header, slot, log, unplaced, .. } = &mut *session;
+        let Session { header, slot, log, unplaced, renewed, .. } = &mut *session;
         if log.is_some() {
             self.put_in_place(unplaced)?;
             // What the last growth took too much is named by nothing.
@@ -159,7 +159,9 @@ impl VhdxMut {
             }
             // The last commit's pages reach their places before the log stops naming them.
             self.storage.sync()?;
-            *log = None;
+            // Whatever becomes of the headers, the next change begins a session of its own.
+            (*log, *renewed) = (None, false);
+            self.begun.store(false, Ordering::Release);
             header.log = Uuid::nil();
             *slot = write_header(&*self.storage, header, *slot)?;
             // Both headers agree, so that losing one of them loses nothing.

@@ -220,12 +220,16 @@ impl ImageMut for VhdxMut {
     }
 
     fn settle(&mut self) -> Result<()> {
-        self.end_session()?;
+        let ended = self.end_session();
         self.info.get_mut();
-        Ok(())
+        ended
     }
 
     fn storage_mut(&self) -> Arc<dyn Storage> {
         self.storage.inner()
+    }
+
+    fn retire(&self) {
+        self.storage.stop();
     }
 }
