@@ -6,6 +6,8 @@
 use std::io;
 use std::path::{Path, PathBuf};
 
+use serde::{Deserialize, Serialize};
+
 use crate::finding::{Class, Finding};
 pub use crate::finding::{ParentProblem, ParentProblemKind};
 pub use crate::refusal::{Hold, Holder, Refusal};
@@ -151,7 +153,57 @@ impl Error {
     }
 }
 
+/// What an error is about, which decides what is to be done.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+#[non_exhaustive]
+pub enum ErrorFamily {
+    /// The bytes of a file break the rules of its format.
+    Damaged,
+    /// A file needs something that this version does not know.
+    Unsupported,
+    /// A parent is missing, or is another image than recorded.
+    Parent,
+    /// The call asks for something impossible.
+    Usage,
+    /// It is not safe, and somebody has to decide.
+    Refused,
+    /// Somebody stopped it.
+    Stopped,
+    /// The host, or this program, has failed.
+    Host,
+}
+
+impl ErrorFamily {
+    /// Its name, for scripts.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Damaged => "damaged",
+            Self::Unsupported => "unsupported",
+            Self::Parent => "parent",
+            Self::Usage => "usage",
+            Self::Refused => "refused",
+            Self::Stopped => "stopped",
+            Self::Host => "host",
+        }
+    }
+}
+
 impl Error {
+    /// What it is about; of work that was begun, why that ended.
+    pub fn family(&self) -> ErrorFamily {
+        match self {
+            Error::Damaged(_) => ErrorFamily::Damaged,
+            Error::Unsupported(_) => ErrorFamily::Unsupported,
+            Error::Parent(_) => ErrorFamily::Parent,
+            Error::Usage(_) => ErrorFamily::Usage,
+            Error::Refused(..) => ErrorFamily::Refused,
+            Error::Cancelled => ErrorFamily::Stopped,
+            Error::Unfinished { source, .. } | Error::UnderWay { source, .. } => source.family(),
+            Error::Io { .. } | Error::VerifyFailed { .. } | Error::WorkerEnded => ErrorFamily::Host,
+        }
+    }
+
     /// The message together with all its causes, as one text for a user.
     ///
     /// ```

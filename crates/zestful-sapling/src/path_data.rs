@@ -5,7 +5,7 @@ use std::os::unix::ffi::{OsStrExt, OsStringExt};
 use std::path::{Path, PathBuf};
 
 use schemars::JsonSchema;
-use serde::{Deserialize, Serialize, Serializer};
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
 /// A path as scripts read it: everything here that is written as plain data tells its paths so.
 ///
@@ -52,6 +52,11 @@ impl PathData {
 /// For `#[serde(serialize_with)]` on whatever holds paths.
 pub(crate) fn plain<T: HoldsPaths, S: Serializer>(value: &T, serializer: S) -> Result<S::Ok, S::Error> {
     value.data().serialize(serializer)
+}
+
+/// For `#[serde(deserialize_with)]` on a path that another process of ours has told.
+pub(crate) fn read<'de, D: Deserializer<'de>>(deserializer: D) -> Result<PathBuf, D::Error> {
+    PathData::deserialize(deserializer).map(|told| told.to_path())
 }
 
 /// One path, several, or none.

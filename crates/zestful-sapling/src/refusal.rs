@@ -171,6 +171,13 @@ pub enum Refusal {
         /// Whether a way is closed only because something may have grown from an image, of which that cannot be told.
         for_unknown_children: bool,
     },
+    /// The disks of a machine in use would have to stand still for longer than was allowed.
+    PauseTooLong,
+    /// A checkpoint takes all tracked disks or none, and not all of them are open where it was asked for.
+    NotAllDisks {
+        /// The labels of those that are not.
+        missing: Vec<String>,
+    },
     /// An earlier write or sync of this handle failed, so nothing more is written through it.
     EarlierFailure {
         /// The file.

@@ -1,11 +1,14 @@
 //! A disk that many use at once, and whose chain may change under them.
 
-use std::sync::{PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
+use std::path::Path;
+use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard, TryLockError};
 
 use super::disk::{Disk, DiskExtent, DiskStatus};
+use super::gate::Gate;
 use super::write::ChainMut;
 use crate::error::Result;
 use crate::image::{Image, ImageInfo, ImageMut};
+use crate::storage::FileStorage;
 
 /// A disk that any number of threads read and write at the same time, while its current image may be frozen and another
 /// one take its place.
@@ -39,20 +42,56 @@ use crate::image::{Image, ImageInfo, ImageMut};
 /// ```
 pub struct SharedDisk {
     chain: RwLock<ChainMut>,
+    gate: Gate,
 }
 
 impl SharedDisk {
     /// The disk of this chain.
     pub fn new(chain: ChainMut) -> Self {
-        Self { chain: RwLock::new(chain) }
+        Self { chain: RwLock::new(chain), gate: Gate::default() }
     }
 
     fn chain(&self) -> RwLockReadGuard<'_, ChainMut> {
+        self.gate.pass();
         self.chain.read().unwrap_or_else(PoisonError::into_inner)
     }
 
     fn chain_mut(&self) -> RwLockWriteGuard<'_, ChainMut> {
+        self.gate.pass();
         self.chain.write().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// The chain, if nobody has to be waited for.
+    fn at_once(&self) -> Option<RwLockReadGuard<'_, ChainMut>> {
+        self.chain.try_read().ok().filter(|_| self.gate.is_open())
+    }
+
+    /// The chain for who has it alone this moment, if nobody has it; those who have passed the gate come first.
+    pub(super) fn try_chain_mut(&self) -> Option<RwLockWriteGuard<'_, ChainMut>> {
+        match self.chain.try_write() {
+            Ok(chain) => Some(chain),
+            Err(TryLockError::Poisoned(poisoned)) => Some(poisoned.into_inner()),
+            Err(TryLockError::WouldBlock) => None,
+        }
+    }
+
+    pub(super) fn gate(&self) -> &Gate {
+        &self.gate
+    }
+
+    /// Whether the current image is the file that stands at `path`.
+    pub(crate) fn stands_at(&self, path: &Path) -> bool {
+        self.chain().stands_at(path)
+    }
+
+    /// As [`ChainMut::files`].
+    pub(crate) fn files(&self) -> Vec<Arc<FileStorage>> {
+        self.chain().files().collect()
+    }
+
+    /// As [`ChainMut::let_others_read_below`], between two requests.
+    pub(crate) fn let_others_read_below(&self, path: &Path) -> Result<()> {
+        self.chain_mut().let_others_read_below(path)
     }
 
     /// The size that a guest sees, in bytes.
@@ -101,7 +140,7 @@ impl SharedDisk {
     /// # Errors
     /// As [`Disk::read_at`].
     pub fn read_at_once(&self, buffer: &mut [u8], offset: u64) -> Result<bool> {
-        self.chain.try_read().map_or(Ok(false), |chain| chain.read_at_once(buffer, offset))
+        self.at_once().map_or(Ok(false), |chain| chain.read_at_once(buffer, offset))
     }
 
     /// Writes any range of bytes.
@@ -118,7 +157,7 @@ impl SharedDisk {
     /// # Errors
     /// As [`ChainMut::write_at`].
     pub fn write_at_once(&self, bytes: &[u8], offset: u64) -> Result<bool> {
-        self.chain.try_read().map_or(Ok(false), |chain| chain.write_at_once(bytes, offset))
+        self.at_once().map_or(Ok(false), |chain| chain.write_at_once(bytes, offset))
     }
 
     /// Whether zeroing is quicker than writing.

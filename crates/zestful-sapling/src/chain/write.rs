@@ -1,12 +1,14 @@
 //! A chain whose current image is written to.
 
-use std::sync::{PoisonError, RwLock};
+use std::path::Path;
+use std::sync::{Arc, PoisonError, RwLock};
 
 use super::cache::Resolved;
 use super::disk::{Disk, DiskExtent, check_extent};
 use crate::bytes::{in_units, index, split, wide};
 use crate::error::{Error, Result};
-use crate::image::{Format, Image, ImageInfo, ImageMut, Kind, Source, Visit, open_image};
+use crate::image::{Format, Image, ImageInfo, ImageMut, Kind, Source, Visit, open_image, open_image_mut};
+use crate::storage::{Access, FileStorage, ReadAt, Storage, swapped};
 
 /// A chain whose current image can be written to, by any number of threads.
 ///
@@ -16,6 +18,8 @@ use crate::image::{Format, Image, ImageInfo, ImageMut, Kind, Source, Visit, open
 pub struct ChainMut {
     current: Box<dyn ImageMut>,
     parents: Vec<Box<dyn Image>>,
+    /// The file of the nearest parent, for as long as it is locked against everybody.
+    frozen: Option<Arc<FileStorage>>,
     /// Of the parents; the current image changes.
     resolved: Resolved,
     /// Held alone for what reads the rest of a sector and writes it back, shared for all other changes.
@@ -27,7 +31,7 @@ impl ChainMut {
     ///
     /// The caller answers for the parents being the right ones.
     pub fn from_parts(current: Box<dyn ImageMut>, parents: Vec<Box<dyn Image>>) -> Self {
-        Self { current, parents, resolved: Resolved::default(), edges: RwLock::new(()) }
+        Self { current, parents, frozen: None, resolved: Resolved::default(), edges: RwLock::new(()) }
     }
 
     /// The frozen layers, nearest first. They have no write calls.
@@ -239,6 +243,72 @@ impl ChainMut {
         storage.let_others_read()
     }
 
+    /// The current image, tidy and durable, is given to others: nothing is written through this chain any more until
+    /// [`ChainMut::take_up`] or [`ChainMut::go_on_over`].
+    pub(crate) fn hand_over(&mut self) -> Result<Arc<FileStorage>> {
+        self.current.settle()?;
+        let file = self.file().ok_or_else(|| {
+            Error::usage(format!("{} is no regular file", self.current.path().display()), "copy the disk into one")
+        })?;
+        self.current.retire();
+        Ok(file)
+    }
+
+    /// Goes on in the image that was handed over, of which others have written what the chain does not know.
+    pub(crate) fn take_up(&mut self, file: Arc<FileStorage>) -> Result<()> {
+        self.current = open_image_mut(file, Some(self.info().format))?;
+        Ok(())
+    }
+
+    /// The current image, which was handed over and is frozen now, and the child of it that `new` holds, both open.
+    pub(crate) fn next_layer(&self, frozen: Arc<FileStorage>, new: Arc<FileStorage>) -> Result<NextLayer> {
+        let (format, identity) = (Some(self.info().format), self.info().data_identity);
+        let current = open_image_mut(new, format)?;
+        let accepted = current.info().parent.iter().flat_map(|parent| &parent.accepted);
+        match accepted.copied().any(|accepted| Some(accepted) == identity) {
+            true => Ok(NextLayer { image: open_image(frozen.clone(), format)?, frozen, current }),
+            false => Err(swapped(current.path())),
+        }
+    }
+
+    /// Goes on in the child. The frozen image stays locked against everybody until [`ChainMut::let_others_read_below`].
+    pub(crate) fn go_on_over(&mut self, next: NextLayer) {
+        self.current = next.current;
+        self.parents.insert(0, next.image);
+        self.frozen = Some(next.frozen);
+    }
+
+    /// Others may read the image that was frozen last, which stands at `path` by now.
+    pub(crate) fn let_others_read_below(&mut self, path: &Path) -> Result<()> {
+        let Some(frozen) = &self.frozen else { return Ok(()) };
+        if !frozen.stands_at(path)? {
+            return Err(swapped(path));
+        }
+        frozen.let_others_read()?;
+        // Known by its new place from now on, and no longer open for writing.
+        let image = open_image(Arc::new(FileStorage::open(path, Access::Read)?), Some(self.info().format))?;
+        if let Some(first) = self.parents.first_mut() {
+            *first = image;
+        }
+        self.frozen = None;
+        Ok(())
+    }
+
+    /// Whether the current image is the file that stands at `path`.
+    pub(crate) fn stands_at(&self, path: &Path) -> bool {
+        self.current.storage_mut().stands_at(path).unwrap_or(false)
+    }
+
+    /// The files that are locked against everybody: of the current image, and of one that was frozen just now.
+    pub(crate) fn files(&self) -> impl Iterator<Item = Arc<FileStorage>> {
+        self.file().into_iter().chain(self.frozen.clone())
+    }
+
+    /// The file of the current image, if it is a regular one.
+    fn file(&self) -> Option<Arc<FileStorage>> {
+        self.current.storage_mut().as_file()?.downcast().ok()
+    }
+
     fn check_inside(&self, offset: u64, len: u64) -> Result<()> {
         match offset.checked_add(len) {
             Some(end) if end <= self.virtual_size() => Ok(()),
@@ -248,6 +318,13 @@ impl ChainMut {
             )),
         }
     }
+}
+
+/// What a chain goes on in: a child of its current image.
+pub(crate) struct NextLayer {
+    current: Box<dyn ImageMut>,
+    image: Box<dyn Image>,
+    frozen: Arc<FileStorage>,
 }
 
 impl Disk for ChainMut {

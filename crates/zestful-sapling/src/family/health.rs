@@ -95,6 +95,8 @@ pub enum ProblemKind {
     LargeCheckpoint,
     /// A disk reads through more layers than it should.
     DeepChain,
+    /// A guest was quieted for a checkpoint by a command whose process was killed: it may have to be let go on.
+    CommandOwed,
     /// A file in a machine's folder belongs to none of its disks and checkpoints.
     NobodysFile,
 }
@@ -113,6 +115,7 @@ impl ProblemKind {
             | Self::LargeCheckpoint
             | Self::DeepChain
             | Self::NobodysFile => Health::Attention,
+            Self::CommandOwed => Health::Unfinished,
             Self::Unreadable
             | Self::Uncertain
             | Self::ParentMissing

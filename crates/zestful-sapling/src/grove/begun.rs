@@ -3,16 +3,16 @@
 use std::path::PathBuf;
 
 use schemars::JsonSchema;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use crate::sidecar::Work;
 
 /// What became of work on a machine that was cut short.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[non_exhaustive]
 pub struct Begun {
     /// The machine's folder.
-    #[serde(serialize_with = "crate::path_data::plain")]
+    #[serde(serialize_with = "crate::path_data::plain", deserialize_with = "crate::path_data::read")]
     #[schemars(with = "crate::path_data::PathData")]
     pub path: PathBuf,
     /// What it was.

@@ -9,7 +9,7 @@ use super::folder::Grove;
 use crate::error::{Error, Result};
 use crate::family::{Family, Problem, ProblemKind, Status, status_of as status_of_folder, status_with};
 use crate::image::{data_identity_at, format_of_name};
-use crate::sidecar::{CATALOGUE, HISTORY, RECORD, is_companion, is_journal};
+use crate::sidecar::{CATALOGUE, HISTORY, Owed, RECORD, is_companion, is_journal};
 use crate::size::format_size;
 use crate::storage::{allocated_at, files_in, is_temporary_name};
 
@@ -86,9 +86,24 @@ pub fn problems_of(grove: &Grove, limits: &Limits) -> Result<Vec<Problem>> {
     if grove.under_way()?.is_none() {
         tell_broken(grove, &mut problems);
     }
+    problems.extend(tell_owed(grove));
     problems.extend(old_and_large(grove, limits));
     tell_strangers(grove, &mut problems)?;
     Ok(problems)
+}
+
+fn tell_owed(grove: &Grove) -> Option<Problem> {
+    match Owed::of(grove.folder()) {
+        Ok(owed) => owed.map(|owed| {
+            let message = format!(
+                "the command that was to run after the checkpoint {} has not run: process {} ended before, since {:.0} \
+                 the guest may be at rest; let it go on yourself, and then give this up",
+                owed.checkpoint, owed.process, owed.since
+            );
+            Problem::new(grove.folder(), ProblemKind::CommandOwed, message)
+        }),
+        Err(error) => Some(Problem::of_error(grove.folder(), &error)),
+    }
 }
 
 fn tell_broken(grove: &Grove, problems: &mut Vec<Problem>) {

@@ -38,6 +38,7 @@ mod folder;
 mod forget;
 mod found;
 mod health;
+mod hooks;
 mod lineage;
 mod list;
 mod name;
@@ -54,13 +55,17 @@ pub use folder::{Grove, Place};
 pub use forget::{Forget, ForgetOutcome, ForgetPlan, ForgetStep, Which};
 pub use found::{GroveOutcome, NewGrove, NewGrovePlan};
 pub use health::{Limits, family_of, problems_of, status_of};
+pub use hooks::{HOOK_TIMEOUT, Hooked, Hooks};
 pub use list::{
     CheckpointList, CheckpointReport, DiskReport, GroveReport, LayerReport, PresentReport, checkpoints_of, disks_of,
 };
 pub use rebuild::{Rebuild, RebuildOutcome, RebuildPlan};
 pub use remove::{RemoveGrove, RemoveGroveOutcome, RemoveGrovePlan};
 pub use rename::{DescribeCheckpoint, DescribeCheckpointOutcome, DescribeCheckpointPlan};
-pub use switch::{Present, Revert, RevertOutcome, RevertPlan, TakeCheckpoint, TakeOutcome, TakePlan};
+pub use switch::{
+    PAUSE_AT_MOST, Present, Revert, RevertOutcome, RevertPlan, TakeCheckpoint, TakeOutcome, TakePlan, TakeRunning,
+    TakeRunningPlan,
+};
 
 pub(crate) use resume::{carry_on, carry_on_forgetting, give_up, give_up_forgetting};
 

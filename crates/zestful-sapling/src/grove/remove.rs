@@ -13,7 +13,7 @@ use crate::family::{Guard, Override};
 use crate::operation::{Operation, Plan, Planned};
 use crate::ops::Remove;
 use crate::progress::Progress;
-use crate::sidecar::{CATALOGUE, HISTORY};
+use crate::sidecar::{CATALOGUE, HISTORY, Owed};
 use crate::size::format_size;
 use crate::storage::{allocated_at, remove, remove_empty_folder, sync_folder};
 
@@ -136,6 +136,7 @@ impl Planned for RemoveGrovePlan {
             clear_folder(&grove.path(&one.folder))?;
         }
         let place = grove.folder().join(CATALOGUE);
+        Owed::clear(grove.folder())?;
         remove(&place)?;
         sync_folder(&place)?;
         remove_empty_folder(&grove.folder().join(HISTORY))?;

@@ -15,7 +15,7 @@ use crate::ops::{
     give_up_move, give_up_transplant,
 };
 use crate::progress::Progress;
-use crate::sidecar::{Header, Work, clear_copies, is_journal, read_header, under_way_at, under_way_in_grove};
+use crate::sidecar::{Header, Owed, Work, clear_copies, is_journal, read_header, under_way_at, under_way_in_grove};
 use crate::storage::Held;
 
 /// What became of work that was carried on.
@@ -147,9 +147,17 @@ impl Operation for Abandon {
     /// # Errors
     /// As [`Resume`].
     fn plan(self) -> Result<Self::Planned> {
-        let begun = begun_at(&self.path, &self.guard)?;
+        let begun = match begun_at(&self.path, &self.guard) {
+            // A machine with which nothing else is under way may owe something to its guest.
+            Err(Error::Usage(_)) if owed_by(&self.path)?.is_some() => {
+                let what = format!("no longer say that a guest of {} may have to be let go on", self.path.display());
+                let plan = Plan::of("abandon", vec![what]);
+                return Ok(AbandonPlan { plan, request: self, begun: None });
+            }
+            begun => begun?,
+        };
         begun.is_over()?;
-        Ok(AbandonPlan { plan: plan_for("abandon", "give up", &begun), request: self, begun })
+        Ok(AbandonPlan { plan: plan_for("abandon", "give up", &begun), request: self, begun: Some(begun) })
     }
 
     fn guard_mut(&mut self) -> Option<&mut Guard> {
@@ -161,7 +169,8 @@ impl Operation for Abandon {
 pub struct AbandonPlan {
     plan: Plan,
     request: Abandon,
-    begun: Header,
+    /// Nothing but what is owed to a guest.
+    begun: Option<Header>,
 }
 
 /// What was given up.
@@ -172,8 +181,8 @@ pub struct Abandoned {
     #[serde(serialize_with = "crate::path_data::plain")]
     #[schemars(with = "crate::path_data::PathData")]
     pub path: PathBuf,
-    /// What it was.
-    pub work: Work,
+    /// What it was; nothing, where a command was owed after a checkpoint.
+    pub work: Option<Work>,
 }
 
 impl Planned for AbandonPlan {
@@ -188,7 +197,11 @@ impl Planned for AbandonPlan {
     /// # Errors
     /// `Refused` when another process is at it, or all data was moved already, so that only going on is left; `Io`.
     fn run(&self, _: &Progress) -> Result<Self::Outcome> {
-        let Self { request: Abandon { guard, .. }, begun, .. } = self;
+        let Self { request: Abandon { guard, path }, begun, .. } = self;
+        let Some(begun) = begun else {
+            Owed::clear(path)?;
+            return Ok(Abandoned { path: path.clone(), work: None });
+        };
         if begun.is_over()? {
             clear_copies(begun)?;
         } else {
@@ -200,8 +213,13 @@ impl Planned for AbandonPlan {
                 Work::Forget => grove::give_up_forgetting(begun, guard)?,
             }
         }
-        Ok(Abandoned { path: begun.image().to_owned(), work: begun.work })
+        Ok(Abandoned { path: begun.image().to_owned(), work: Some(begun.work) })
     }
+}
+
+/// What is owed to the guest of the machine in a folder.
+fn owed_by(path: &Path) -> Result<Option<Owed>> {
+    if path.is_dir() { Owed::of(path) } else { Ok(None) }
 }
 
 fn plan_for(operation: &'static str, what: &str, begun: &Header) -> Plan {

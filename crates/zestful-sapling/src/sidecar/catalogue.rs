@@ -26,7 +26,7 @@ pub(crate) const HISTORY: &str = "history";
 /// The name of a checkpoint's own record, in its folder.
 pub(crate) const RECORD: &str = "checkpoint.json";
 
-const VERSION: u32 = 1;
+pub(super) const VERSION: u32 = 1;
 /// A catalogue of 10,000 checkpoints of ten disks takes less.
 const MOST_BYTES: u64 = 64 << 20;
 const MOST_DISKS: usize = 1 << 12;
@@ -333,7 +333,8 @@ pub(crate) fn read_record(folder: &Path) -> Result<Option<CheckpointRecord>> {
     parse(&folder.join(RECORD))
 }
 
-fn parse<T: DeserializeOwned>(place: &Path) -> Result<Option<T>> {
+/// What a small file of a grove says; `None` when it is not there.
+pub(super) fn parse<T: DeserializeOwned>(place: &Path) -> Result<Option<T>> {
     #[derive(Deserialize)]
     struct Versioned {
         version: u32,

@@ -6,6 +6,7 @@
 mod catalogue;
 mod companion;
 mod journal;
+mod owed;
 mod pin;
 mod record;
 
@@ -21,6 +22,7 @@ pub(crate) use journal::{
     Journal, clear_copies, read_header, refuse_under_way, stands_in, survivor_for, under_way_at, under_way_in_grove,
     waits_to_be_removed,
 };
+pub(crate) use owed::{Owed, Owing};
 pub(crate) use pin::{Digest, Pin, PinMark, PinnedRun, modified};
 pub use record::Work;
 pub(crate) use record::{Header, Member, Payload, Reader, Record, image_of_journal, is_journal, journal_of};

@@ -380,7 +380,8 @@ pub(crate) fn image_of_journal(place: &Path) -> Option<PathBuf> {
     (!name.is_empty()).then(|| place.with_file_name(std::ffi::OsStr::from_bytes(name)))
 }
 
-fn this_host() -> String {
+/// What this host is known by.
+pub(super) fn this_host() -> String {
     let told = |path: &str| std::fs::read_to_string(path).unwrap_or_default().trim().to_owned();
     match told("/etc/machine-id") {
         none if none.is_empty() => told("/proc/sys/kernel/hostname"),

@@ -2,10 +2,12 @@
 //!
 //! It has no name of its own to be published under, no length to be changed, and old content everywhere.
 
+use std::any::Any;
 use std::fs::{File, OpenOptions};
 use std::io::{self, Seek, SeekFrom};
 use std::os::unix::fs::{FileExt, FileTypeExt, MetadataExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use rustix::fs::{FallocateFlags, OFlags, fallocate, ioctl_blkpbszget, ioctl_blksszget};
 
@@ -306,6 +308,9 @@ impl ReadAt for Headless {
 
 #[deny(clippy::missing_trait_methods)]
 impl Storage for Headless {
+    fn as_file(self: Arc<Self>) -> Option<Arc<dyn Any + Send + Sync>> {
+        None
+    }
     fn write_at(&self, bytes: &[u8], offset: u64) -> Result<()> {
         let done = self.in_head(offset, bytes.len() as u64, |part| part.copy_from_slice(&bytes[..part.len()]));
         self.device.write_at(&bytes[done..], offset + done as u64)

@@ -1,5 +1,6 @@
 //! A file of the host, with its holes.
 
+use std::any::Any;
 use std::collections::HashSet;
 use std::fs::{File, OpenOptions};
 use std::io::{self, IoSliceMut};
@@ -7,7 +8,7 @@ use std::ops::Range;
 use std::os::fd::{AsRawFd, RawFd};
 use std::os::unix::fs::{FileExt, MetadataExt, OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
-use std::sync::{LazyLock, Mutex, PoisonError};
+use std::sync::{Arc, LazyLock, Mutex, PoisonError};
 
 use rustix::fs::{FallocateFlags, OFlags, SeekFrom, fallocate, seek};
 use rustix::io::{ReadWriteFlags, preadv2};
@@ -299,6 +300,10 @@ impl Storage for FileStorage {
 
     fn let_others_read(&self) -> Result<()> {
         lock::shared_at_last(&self.file, &self.path)
+    }
+
+    fn as_file(self: Arc<Self>) -> Option<Arc<dyn Any + Send + Sync>> {
+        Some(self)
     }
 
     fn punch_hole(&self, offset: u64, len: u64) -> Result<()> {

@@ -5,7 +5,7 @@ use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use super::file::FileStorage;
-use super::{Access, HostIdentity};
+use super::{Access, HostIdentity, ReadAt};
 use crate::error::{Error, Refusal, Result};
 
 /// Locked files, each open once: whoever takes part in the work reads and writes through these, since a second opening
@@ -30,6 +30,24 @@ impl Held {
         let identity = file.host_identity()?;
         self.files.lock().unwrap_or_else(PoisonError::into_inner).push((identity, file.clone()));
         Ok(file)
+    }
+
+    /// Takes the file at `path` in, which is open and locked already.
+    ///
+    /// # Errors
+    /// `Refused` when another file stands there by now; `Io` when nothing does.
+    pub(crate) fn adopt(&self, path: &Path, file: &Arc<FileStorage>) -> Result<()> {
+        match file.stands_at(path)? {
+            true => self.keep(file),
+            false => Err(swapped(path)),
+        }
+    }
+
+    /// The same, wherever it stands.
+    pub(crate) fn keep(&self, file: &Arc<FileStorage>) -> Result<()> {
+        let identity = file.host_identity()?;
+        self.files.lock().unwrap_or_else(PoisonError::into_inner).push((identity, file.clone()));
+        Ok(())
     }
 
     /// Gives the file at `path` out of the hold, before it is removed: dropped after that, its space is free at once.

@@ -1,5 +1,6 @@
 //! After the first failed sync nothing more is written.
 
+use std::any::Any;
 use std::ops::Range;
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -116,6 +117,9 @@ impl Storage for Latched {
     }
     fn let_others_read(&self) -> Result<()> {
         self.inner.let_others_read()
+    }
+    fn as_file(self: Arc<Self>) -> Option<Arc<dyn Any + Send + Sync>> {
+        self.inner.clone().as_file()
     }
     fn punch_hole(&self, offset: u64, len: u64) -> Result<()> {
         self.guard(|inner| inner.punch_hole(offset, len))

@@ -26,6 +26,7 @@ pub mod testing;
 mod turn;
 mod writers;
 
+use std::any::Any;
 use std::path::Path;
 use std::sync::Arc;
 
@@ -192,6 +193,11 @@ pub trait Storage: ReadAt {
         Ok(())
     }
 
+    /// The [`FileStorage`] that this is, if it is one, for who has other work to do with the file under its lock.
+    fn as_file(self: Arc<Self>) -> Option<Arc<dyn Any + Send + Sync>> {
+        None
+    }
+
     /// Makes a range inside the file read as zero, giving its space back to the host where it can.
     ///
     /// # Errors
@@ -260,6 +266,9 @@ impl<T: Storage + ?Sized> Storage for Arc<T> {
     }
     fn let_others_read(&self) -> Result<()> {
         (**self).let_others_read()
+    }
+    fn as_file(self: Arc<Self>) -> Option<Arc<dyn Any + Send + Sync>> {
+        T::as_file((*self).clone())
     }
     fn punch_hole(&self, offset: u64, len: u64) -> Result<()> {
         (**self).punch_hole(offset, len)

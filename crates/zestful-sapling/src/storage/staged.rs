@@ -1,5 +1,6 @@
 //! New files appear whole or not at all.
 
+use std::any::Any;
 use std::ffi::OsString;
 use std::fs::{File, OpenOptions};
 use std::ops::Range;
@@ -131,11 +132,17 @@ impl StagedFile {
     }
 
     /// The same in the place of a file that stands there already, or of none: after a crash one of them is there whole.
-    pub(crate) fn replace(mut self) -> Result<()> {
+    pub(crate) fn replace(self) -> Result<()> {
+        self.replace_open().map(|_| ())
+    }
+
+    /// The same; the file stays open, and locked as it was from its beginning.
+    pub(crate) fn replace_open(mut self) -> Result<Arc<FileStorage>> {
         self.storage.sync()?;
         rename_over(&self.temporary, &self.target)?;
         self.published = true;
-        sync_folder(&self.target)
+        sync_folder(&self.target)?;
+        Ok(self.storage.clone())
     }
 }
 
@@ -210,6 +217,9 @@ impl Storage for Unpublished {
     }
     fn let_others_read(&self) -> Result<()> {
         self.0.let_others_read()
+    }
+    fn as_file(self: Arc<Self>) -> Option<Arc<dyn Any + Send + Sync>> {
+        None
     }
     fn punch_hole(&self, offset: u64, len: u64) -> Result<()> {
         self.0.punch_hole(offset, len)

@@ -167,7 +167,7 @@ fn quietly<T>(act: impl FnOnce() -> T) -> T {
 }
 
 /// What the next command does: finish by itself whatever is left, carry it on, or give it up.
-fn settle(folder: &std::path::Path, how: usize, when: &str) {
+pub fn settle(folder: &std::path::Path, how: usize, when: &str) {
     if !folder.join("grove.journal").exists() {
         return;
     }
@@ -217,7 +217,7 @@ fn every_crash_state_is_the_old_state_or_the_new_one() {
 }
 
 /// Names that nothing refers to, and that no command was asked to clear: of files that never got theirs.
-fn clear_left_over(folder: &std::path::Path) {
+pub fn clear_left_over(folder: &std::path::Path) {
     let is_partial = |path: &PathBuf| path.to_string_lossy().contains(".partial-");
     files_below(folder).iter().filter(|path| is_partial(path)).for_each(|path| std::fs::remove_file(path).unwrap());
 }

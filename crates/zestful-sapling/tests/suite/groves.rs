@@ -5,7 +5,7 @@ use zestful_sapling::chain::{ChainMut, OpenOptions};
 use zestful_sapling::error::{Error, Refusal};
 use zestful_sapling::family::{Health, ProblemKind};
 use zestful_sapling::grove::{
-    AddDisk, CopyGrove, DescribeCheckpoint, Forget, Grove, Limits, NewGrove, Present, Rebuild, Revert, Role,
+    AddDisk, CopyGrove, DescribeCheckpoint, Forget, Grove, Hooks, Limits, NewGrove, Present, Rebuild, Revert, Role,
     TakeCheckpoint, Which, checkpoints_of, family_of, status_of,
 };
 use zestful_sapling::image::Format;
@@ -21,7 +21,7 @@ use crate::support::{Model, abandon, config, perform};
 #[derive(Clone, Debug)]
 enum Step {
     Write { disk: usize, unit: u64, byte: u8 },
-    Take,
+    Take { running: bool },
     Revert { to: usize, keeps: bool },
     Forget { which: usize },
     Rename { which: usize },
@@ -32,7 +32,7 @@ enum Step {
 fn steps() -> impl Strategy<Value = Vec<Step>> {
     let step = prop_oneof![
         6 => (0..3usize, 0..2048u64, 1..250u8).prop_map(|(disk, unit, byte)| Step::Write { disk, unit, byte }),
-        4 => Just(Step::Take),
+        4 => any::<bool>().prop_map(|running| Step::Take { running }),
         3 => (0..64usize, any::<bool>()).prop_map(|(to, keeps)| Step::Revert { to, keeps }),
         3 => (0..64usize).prop_map(|which| Step::Forget { which }),
         1 => (0..64usize).prop_map(|which| Step::Rename { which }),
@@ -48,7 +48,8 @@ fn live(machine: &mut Machine, steps: &[Step]) {
         let chosen = |which: usize| names.get(which % names.len().max(1)).cloned();
         match step {
             Step::Write { disk, unit, byte } => machine.write(disk % machine.disks.len(), *unit, *byte),
-            Step::Take => machine.take(&format!("c{number:02}")),
+            Step::Take { running: false } => machine.take(&format!("c{number:02}")),
+            Step::Take { running: true } => machine.take_running(&format!("c{number:02}")),
             Step::Revert { to, keeps } => {
                 if let Some(name) = chosen(*to) {
                     machine.revert(&name, keeps.then(|| format!("k{number:02}")).as_deref());
@@ -408,6 +409,10 @@ const SPOILED: &[Spoiled] = &[
     }),
     (ProblemKind::DeepChain, Health::Attention, |m| {
         (0..15).for_each(|number| _ = perform(TakeCheckpoint::new(&m.folder, format!("n{number}"))).unwrap());
+    }),
+    (ProblemKind::CommandOwed, Health::Unfinished, |m| {
+        let hooks = Hooks::new().with_after(vec!["true".to_owned()]);
+        drop(hooks.begin(&m.folder, "three", &Progress::new()).unwrap());
     }),
     (ProblemKind::NobodysFile, Health::Attention, |m| {
         std::fs::write(m.folder.join("history/0001-one/notes.txt"), "whose?").unwrap();

@@ -2,8 +2,9 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
-use zestful_sapling::chain::{Chain, OpenOptions};
+use zestful_sapling::chain::{Chain, ChainMut, OpenOptions, SharedDisk};
 use zestful_sapling::grove::{
     AddDisk, Catalogue, CopyGrove, DescribeCheckpoint, Forget, Grove, NewGrove, Present, Rebuild, RemoveGrove, Revert,
     TakeCheckpoint, Which, checkpoints_of,
@@ -77,6 +78,22 @@ impl Machine {
         let note = format!("note of {name}");
         perform(TakeCheckpoint::new(&self.folder, name).with_note(&note)).unwrap();
         self.note_taken(name, &note);
+    }
+
+    /// The same while this process has its disks open, and writes to the first one on both sides of it.
+    pub fn take_running(&mut self, name: &str) {
+        let open = |path: &PathBuf| Arc::new(SharedDisk::new(ChainMut::open(path, &OpenOptions::new()).unwrap()));
+        let disks: Vec<_> = self.disks.iter().map(open).collect();
+        let note = format!("note of {name}");
+        let byte = (self.checkpoints.len() % 200 + 1) as u8;
+        disks[0].write_at(&[byte; 4096], 13 * 4096).unwrap();
+        self.present[0].fill(13 * 4096, 4096, byte);
+        let take = TakeCheckpoint::new(&self.folder, name).with_note(&note);
+        perform(take.of_running(disks.clone())).unwrap();
+        self.note_taken(name, &note);
+        disks[0].write_at(&[byte + 1; 4096], 13 * 4096).unwrap();
+        self.present[0].fill(13 * 4096, 4096, byte + 1);
+        disks.iter().for_each(|disk| disk.flush().unwrap());
     }
 
     pub fn note_taken(&mut self, name: &str, note: &str) {

@@ -32,6 +32,7 @@ mod operations;
 mod partitions;
 mod pins;
 mod problems;
+mod running;
 mod shared;
 mod sidecars;
 mod single_failures;

@@ -78,10 +78,37 @@ impl<'a> Draft<'a> {
 
     /// One disk: its current image is locked and looked at. The new one grows from the layer, or from the old one.
     pub(super) fn add(&mut self, disk: &GroveDisk, layer: Option<&Layer>) -> Result<()> {
-        let grove = &self.locked.grove;
-        let current = grove.path(&disk.path);
+        let current = self.locked.grove.path(&disk.path);
         refuse_link(&current)?;
         refuse_flat(&current, disk.format)?;
+        self.held.take(&current, Access::AmendMetadata)?;
+        let options = OpenOptions::new().with_format(disk.format).with_held(&self.held);
+        let chain = Chain::open(&current, &options)?;
+        self.plan.warnings.extend(chain.warnings().iter().map(ToString::to_string));
+        self.enter(disk, layer, current, chain.info())
+    }
+
+    /// One disk whose current image this process has open: it says this of itself now.
+    pub(super) fn add_open(&mut self, disk: &GroveDisk, info: &ImageInfo) -> Result<()> {
+        let current = self.locked.grove.path(&disk.path);
+        refuse_link(&current)?;
+        self.enter(disk, None, current, info)
+    }
+
+    /// What the current images are when they stand still: their identities of before may be those of an earlier moment.
+    pub(super) fn stand_still(&mut self, infos: &[ImageInfo]) -> Result<()> {
+        self.kept.taken = Timestamp::now();
+        for ((member, (disk, layer)), info) in self.members.iter_mut().zip(&mut self.disks).zip(infos) {
+            layer.identity = identity_of(&member.path, info)?;
+            layer.virtual_size = info.virtual_size;
+            disk.absolute = records_absolute(info.parent.as_ref());
+            *member = Member::new(member.path.clone(), layer.identity)?;
+        }
+        Ok(())
+    }
+
+    fn enter(&mut self, disk: &GroveDisk, layer: Option<&Layer>, current: PathBuf, info: &ImageInfo) -> Result<()> {
+        let grove = &self.locked.grove;
         let place = self.kept.folder.join(disk.path.file_name().unwrap_or_default());
         if self.disks.iter().any(|(_, other)| other.path == place) {
             return Err(Error::usage(
@@ -89,16 +116,11 @@ impl<'a> Draft<'a> {
                 "release one of them, and add it again under another file name",
             ));
         }
-        self.held.take(&current, Access::AmendMetadata)?;
-        let options = OpenOptions::new().with_format(disk.format).with_held(&self.held);
-        let chain = Chain::open(&current, &options)?;
-        let info = chain.info().clone();
-        self.refuse_busy(&current, &info)?;
-        self.plan.warnings.extend(chain.warnings().iter().map(ToString::to_string));
-        let member = Member::new(current.clone(), identity_of(&current, &info)?)?;
+        self.refuse_busy(&current, info)?;
+        let member = Member::new(current.clone(), identity_of(&current, info)?)?;
         let base = layer.map(|layer| self.base(layer)).transpose()?;
         let blank = match &base {
-            None => blank_of(&info)?,
+            None => blank_of(info)?,
             Some((_, info)) => blank_of(info)?,
         };
         self.plan.peak_extra_space = self.plan.peak_extra_space.saturating_add(blank);
@@ -125,7 +147,7 @@ impl<'a> Draft<'a> {
                 label: disk.label.clone(),
                 path: place,
                 format: disk.format,
-                virtual_size: chain.virtual_size(),
+                virtual_size: info.virtual_size,
                 identity: member.identity,
             },
         ));
@@ -173,14 +195,18 @@ impl<'a> Draft<'a> {
         Ok((self.bases.len() - 1, info))
     }
 
-    /// The record of it all; the new present goes on from the checkpoint with this number, or from the one that is
-    /// kept.
-    pub(super) fn finish(mut self, work: Work, after: Option<u64>) -> Result<(SwitchRecord, Plan, Arc<Held>)> {
-        let folder = self.locked.grove.folder();
+    /// What speaks against it on the host: programs that have the images open without our locks, and too little space.
+    pub(super) fn refuse_host(&mut self) -> Result<()> {
         let currents: Vec<PathBuf> = self.members.iter().map(|member| member.path.clone()).collect();
         self.plan.warnings.extend(self.guard.refuse_writers(currents.iter().map(PathBuf::as_path))?);
         self.plan.bytes_written = self.plan.peak_extra_space;
-        Plan::require_space(&folder.join(&self.kept.folder), self.plan.peak_extra_space)?;
+        Plan::require_space(&self.locked.grove.path(&self.kept.folder), self.plan.peak_extra_space)
+    }
+
+    /// The record of it all; the new present goes on from the checkpoint with this number, or from the one that is
+    /// kept.
+    pub(super) fn finish(mut self, work: Work, after: Option<u64>) -> (SwitchRecord, Plan, Arc<Held>) {
+        let folder = self.locked.grove.folder();
         let first_base = self.members.len();
         self.members.append(&mut self.bases);
         let (mut disks, layers): (Vec<SwitchedDisk>, Vec<Layer>) = self.disks.into_iter().unzip();
@@ -189,7 +215,7 @@ impl<'a> Draft<'a> {
         }
         self.kept.disks = layers;
         let payload = Switch { work, kept: self.kept, after, disks };
-        Ok((SwitchRecord::of_grove(folder, self.members, payload), self.plan, self.held))
+        (SwitchRecord::of_grove(folder, self.members, payload), self.plan, self.held)
     }
 }
 

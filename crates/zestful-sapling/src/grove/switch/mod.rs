@@ -13,6 +13,7 @@ mod prepare;
 mod recover;
 mod revert;
 mod run;
+mod running;
 mod stand;
 mod take;
 
@@ -23,6 +24,7 @@ use uuid::Uuid;
 
 pub(in crate::grove) use recover::{carry_on, give_up, recover};
 pub use revert::{Present, Revert, RevertOutcome, RevertPlan};
+pub use running::{PAUSE_AT_MOST, TakeRunning, TakeRunningPlan};
 pub use take::{TakeCheckpoint, TakeOutcome, TakePlan};
 
 use crate::sidecar::{Checkpoint, Member, Payload, Record, Work};

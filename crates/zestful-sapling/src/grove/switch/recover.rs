@@ -4,7 +4,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use super::super::begun::Begun;
-use super::super::folder::{clear_folder, save};
+use super::super::folder::{Locked, clear_folder, save, unfinished};
 use super::run::Switching;
 use super::stand::{Stand, open_ways, stands_of, stuck};
 use super::{ReadyDisk, Switch, SwitchMark, SwitchRecord, Switched, switched};
@@ -27,12 +27,22 @@ struct CutShort<'a> {
 
 impl<'a> CutShort<'a> {
     fn take(folder: &'a Path, catalogue: &'a Catalogue, begun: &Header, guard: &'a Guard) -> Result<Self> {
+        Self::take_with(Arc::default(), folder, catalogue, begun, guard)
+    }
+
+    /// Some of its files may be in our hands already.
+    fn take_with(
+        held: Arc<Held>,
+        folder: &'a Path,
+        catalogue: &'a Catalogue,
+        begun: &Header,
+        guard: &'a Guard,
+    ) -> Result<Self> {
         guard.refuse_other_host(begun)?;
         begun.refuse_unproven()?;
         let (journal, marks) = Journal::<Switch>::reopen(begun)?;
         let record = journal.record().as_found();
         let ready = marks.into_iter().last().map_or_else(Vec::new, |SwitchMark::Ready(ready)| ready);
-        let held = Arc::new(Held::default());
         for disk in switched(folder, &record) {
             for path in [disk.path(), &disk.kept].into_iter().filter(|path| path.exists()) {
                 held.take(path, Access::AmendMetadata)?;
@@ -132,6 +142,26 @@ pub(in crate::grove) fn give_up(folder: &Path, catalogue: &Catalogue, begun: &He
         )),
         _ if stands.contains(&Stand::Other) => Err(stuck(&record, &disks, &stands)),
         _ => work.leave(&disks, &stands),
+    }
+}
+
+/// Does it to its end while this process has the disks open, who are in their new images already.
+///
+/// # Errors
+/// As [`recover`]; `Refused` also when a disk is not in its new image.
+pub(super) fn finish_open(locked: &Locked, held: Arc<Held>, guard: &Guard) -> Result<Option<Begun>> {
+    let (folder, catalogue) = (locked.grove.folder(), locked.grove.catalogue());
+    let Some(begun) = &locked.begun else { return Ok(None) };
+    if begun.work != Work::Take {
+        return Err(unfinished(begun));
+    }
+    let work = CutShort::take_with(held, folder, catalogue, begun, guard)?;
+    let record = work.record.clone();
+    let disks = switched(folder, &record);
+    let stands = work.stands(&disks);
+    match open_ways(&stands) {
+        (true, _) if stands.iter().all(|stand| !stand.is_old()) => work.forward(&stands).map(Some),
+        _ => Err(unfinished(begun)),
     }
 }
 

@@ -98,7 +98,8 @@ impl Revert {
             ));
         }
         let after = Some(target.number);
-        let (record, mut plan, held) = draft.finish(Work::Revert, after)?;
+        draft.refuse_host()?;
+        let (record, mut plan, held) = draft.finish(Work::Revert, after);
         let stays = |(label, why): &(String, &str)| format!("the disk {label} stays as it is: it {why}");
         plan.warnings.extend(newer.iter().map(stays));
         let discarded = if name.is_some() { 0 } else { discarded };

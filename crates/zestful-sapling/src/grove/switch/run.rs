@@ -1,6 +1,7 @@
 //! The run of a switch: from its beginning, or from wherever it was cut short, to its end; and back.
 
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use super::super::folder::{Locked, clear_folder, save};
 use super::prepare::Staged;
@@ -11,13 +12,55 @@ use crate::family::{Guard, must_record_children};
 use crate::image::data_identity_at;
 use crate::sidecar::{Catalogue, ChildrenChange, Companion, Journal, child_at, write_catalogue, write_record};
 use crate::storage::{
-    Held, create_folder, files_in, is_same_file, is_temporary_name, link, mark_read_only, real, remove, rename_over,
-    sync_folder, temporary_name, unmark_read_only,
+    FileStorage, Held, create_folder, files_in, is_same_file, is_temporary_name, link, mark_read_only, real, remove,
+    rename_over, sync_folder, temporary_name, unmark_read_only,
 };
+
+/// Those who use the disks meanwhile, if there are any.
+pub(super) trait Users {
+    /// All is ready, and nothing of it is to be seen: the last moment at which it may end for their sake.
+    ///
+    /// # Errors
+    /// Why it is to be taken back.
+    fn may_be_seen(&mut self) -> Result<()>;
+
+    /// These are the disks' current images now.
+    ///
+    /// # Errors
+    /// Why they stay with the old ones, all of them.
+    fn go_on_in(&mut self, new: Vec<Arc<FileStorage>>) -> Result<()>;
+
+    /// Whether somebody may write from then on.
+    fn are_there(&self) -> bool;
+}
+
+/// Nobody has the disks open.
+pub(super) struct Nobody;
+
+impl Users for Nobody {
+    fn may_be_seen(&mut self) -> Result<()> {
+        Ok(())
+    }
+
+    fn go_on_in(&mut self, _: Vec<Arc<FileStorage>>) -> Result<()> {
+        Ok(())
+    }
+
+    fn are_there(&self) -> bool {
+        false
+    }
+}
 
 /// Does a switch that was planned, and whose files are locked since.
 pub(super) fn run(locked: &Locked, record: &SwitchRecord, held: &Held, guard: &Guard) -> Result<()> {
     let (folder, catalogue) = (locked.grove.folder(), locked.grove.catalogue());
+    refuse_changed(record, held)?;
+    guard.refuse_writers(record.header.members.iter().map(|member| &*member.path))?;
+    Switching { folder, catalogue, held, guard }.run(Journal::begin(record.clone())?, &mut Nobody)
+}
+
+/// Refuses when an image is not the one that it was when the plan was made.
+pub(super) fn refuse_changed(record: &SwitchRecord, held: &Held) -> Result<()> {
     for member in &record.header.members {
         held.refuse_swapped(&member.path)?;
         if data_identity_at(&member.path) != Some(member.identity) {
@@ -28,8 +71,7 @@ pub(super) fn run(locked: &Locked, record: &SwitchRecord, held: &Held, guard: &G
             ));
         }
     }
-    guard.refuse_writers(record.header.members.iter().map(|member| &*member.path))?;
-    Switching { folder, catalogue, held, guard }.run(Journal::begin(record.clone())?)
+    Ok(())
 }
 
 /// A switch whose files are locked.
@@ -42,21 +84,23 @@ pub(super) struct Switching<'a> {
 
 impl Switching<'_> {
     /// From the beginning; where it fails before anything is to be seen, or can be taken back, it is.
-    pub(super) fn run(&self, journal: Journal<Switch>) -> Result<()> {
+    pub(super) fn run(&self, journal: Journal<Switch>, users: &mut dyn Users) -> Result<()> {
         let record = journal.record().clone();
         let disks = switched(self.folder, &record);
         let mut ready = Vec::new();
-        let done = self.prepare(&record, &disks).and_then(|staged| {
+        let seen = self.prepare(&record, &disks).and_then(|staged| {
+            users.may_be_seen()?;
             ready = staged.iter().map(|one| one.ready.clone()).collect();
             journal.mark(&SwitchMark::Ready(ready.clone()))?;
-            staged.into_iter().try_for_each(|one| one.file.replace())?;
-            self.settle(&record, &disks)
+            let new = staged.into_iter().map(|one| one.file.replace_open()).collect::<Result<_>>()?;
+            users.go_on_in(new)
         });
-        let Err(error) = done else { return journal.end() };
+        let goes_on = seen.is_ok() && users.are_there();
+        let Err(error) = seen.and_then(|()| self.settle(&record, &disks)) else { return journal.end() };
         // What cannot be taken back is carried on later; why it ended is what counts.
         let stands = stands_of(&record, &disks, &ready);
         let back = match open_ways(&stands) {
-            (_, true) => self.back(&record, &disks).and_then(|()| journal.end()).is_ok(),
+            (_, true) if !goes_on => self.back(&record, &disks).and_then(|()| journal.end()).is_ok(),
             _ => false,
         };
         Err(if back { error } else { error.under_way(self.folder) })

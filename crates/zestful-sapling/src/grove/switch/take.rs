@@ -4,7 +4,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use schemars::JsonSchema;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use super::super::begun::Begun;
 use super::super::folder::{Locked, check_new_name};
@@ -17,7 +17,7 @@ use crate::error::{Error, Result};
 use crate::family::Guard;
 use crate::operation::{Operation, Plan, Planned};
 use crate::progress::Progress;
-use crate::sidecar::{Role, Work};
+use crate::sidecar::{Catalogue, GroveDisk, Role, Work};
 use crate::storage::Held;
 
 /// A checkpoint of all tracked disks of a machine, to be taken.
@@ -34,10 +34,10 @@ use crate::storage::Held;
 /// [`OtherHost`](crate::family::Override::OtherHost) finishes first what another host began.
 #[derive(Clone, Debug)]
 pub struct TakeCheckpoint {
-    folder: PathBuf,
-    name: String,
+    pub(super) folder: PathBuf,
+    pub(super) name: String,
     note: String,
-    guard: Guard,
+    pub(super) guard: Guard,
 }
 
 impl TakeCheckpoint {
@@ -81,23 +81,53 @@ impl TakeCheckpoint {
             plan.steps.push(format!("take the checkpoint {}", self.name));
             return Ok(TakePlan { plan, request: self, locked, guard, fresh: None });
         }
+        let draft = self.draft(&locked, &guard, |draft, disk| draft.add(disk, None))?;
+        let after = locked.grove.catalogue().next;
+        let (record, plan, held) = draft.finish(Work::Take, Some(after));
+        Ok(TakePlan { plan, request: self, locked, guard, fresh: Some((record, held)) })
+    }
+
+    /// All tracked disks, each added by `add`, and what speaks against it.
+    pub(super) fn draft<'a>(
+        &self,
+        locked: &'a Locked,
+        guard: &'a Guard,
+        mut add: impl FnMut(&mut Draft<'a>, &GroveDisk) -> Result<()>,
+    ) -> Result<Draft<'a>> {
         let catalogue = locked.grove.catalogue();
         check_new_name(catalogue, &self.name)?;
-        let mut draft = Draft::new(&locked, &guard, "checkpoint take", Some(&self.name), &self.note);
-        let mut tracked = catalogue.disks.iter().filter(|disk| disk.role == Role::Tracked).peekable();
-        if tracked.peek().is_none() {
-            return Err(Error::usage(
-                format!("the machine {} has no disk that checkpoints keep", catalogue.machine),
-                "add one, with the role tracked",
-            ));
-        }
-        tracked.try_for_each(|disk| draft.add(disk, None))?;
+        let mut draft = Draft::new(locked, guard, "checkpoint take", Some(&self.name), &self.note);
+        tracked(catalogue)?.into_iter().try_for_each(|disk| add(&mut draft, disk))?;
         draft.warn_of_growth()?;
         let told = old_and_large(&locked.grove, &Limits::default());
         draft.plan.warnings.extend(told.into_iter().map(|problem| problem.message));
-        let after = catalogue.next;
-        let (record, plan, held) = draft.finish(Work::Take, Some(after))?;
-        Ok(TakePlan { plan, request: self, locked, guard, fresh: Some((record, held)) })
+        draft.refuse_host()?;
+        Ok(draft)
+    }
+
+    pub(super) fn outcome(&self, locked: &Locked, record: &SwitchRecord) -> TakeOutcome {
+        let kept = &record.payload.kept;
+        TakeOutcome {
+            machine: locked.grove.catalogue().machine.clone(),
+            name: self.name.clone(),
+            folder: locked.grove.path(&kept.folder),
+            disks: kept.disks.iter().map(|layer| layer.label.clone()).collect(),
+            begun: None,
+            paused_milliseconds: None,
+            warnings: Vec::new(),
+        }
+    }
+}
+
+/// The disks that checkpoints keep.
+pub(super) fn tracked(catalogue: &Catalogue) -> Result<Vec<&GroveDisk>> {
+    let found: Vec<&GroveDisk> = catalogue.disks.iter().filter(|disk| disk.role == Role::Tracked).collect();
+    match found.is_empty() {
+        false => Ok(found),
+        true => Err(Error::usage(
+            format!("the machine {} has no disk that checkpoints keep", catalogue.machine),
+            "add one, with the role tracked",
+        )),
     }
 }
 
@@ -112,7 +142,7 @@ pub struct TakePlan {
 }
 
 /// What became of it.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[non_exhaustive]
 pub struct TakeOutcome {
     /// The machine.
@@ -120,13 +150,17 @@ pub struct TakeOutcome {
     /// The name of the checkpoint.
     pub name: String,
     /// Where it keeps its images.
-    #[serde(serialize_with = "crate::path_data::plain")]
+    #[serde(serialize_with = "crate::path_data::plain", deserialize_with = "crate::path_data::read")]
     #[schemars(with = "crate::path_data::PathData")]
     pub folder: PathBuf,
     /// The disks in it.
     pub disks: Vec<String>,
     /// What was finished, or taken back, before.
     pub begun: Option<Begun>,
+    /// How long requests waited for it, where the machine ran meanwhile.
+    pub paused_milliseconds: Option<u64>,
+    /// What the user should know, where no plan told it before.
+    pub warnings: Vec<String>,
 }
 
 impl Planned for TakePlan {
@@ -143,7 +177,6 @@ impl Planned for TakePlan {
     /// As the plan, when something changed since; then all is as before. `UnderWay` when it could neither be finished
     /// nor taken back.
     fn run(&self, progress: &Progress) -> Result<Self::Outcome> {
-        let (folder, catalogue) = (self.locked.grove.folder(), self.locked.grove.catalogue());
         progress.check()?;
         let Some((record, held)) = &self.fresh else {
             let begun = settle_begun(&self.locked, &self.guard)?;
@@ -151,13 +184,6 @@ impl Planned for TakePlan {
             return Ok(TakeOutcome { begun, ..outcome });
         };
         run(&self.locked, record, held, &self.guard)?;
-        let kept = &record.payload.kept;
-        Ok(TakeOutcome {
-            machine: catalogue.machine.clone(),
-            name: self.request.name.clone(),
-            folder: folder.join(&kept.folder),
-            disks: kept.disks.iter().map(|layer| layer.label.clone()).collect(),
-            begun: None,
-        })
+        Ok(self.request.outcome(&self.locked, record))
     }
 }
