@@ -35,7 +35,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     };
     let file = exposure.disk();
     println!("{} is a file of {} bytes", file.display(), exposure.size());
-    let session = Session::new(&path, Arc::new(exposure), Some(opened));
+    let session = Session::new(&path, Arc::new(exposure), vec![opened]);
     let control = ControlSocket::new()?;
     std::thread::scope(|scope| {
         let running = scope.spawn(|| session.run(Some(&control), &|event| println!("{event:?}")));

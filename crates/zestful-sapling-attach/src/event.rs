@@ -73,6 +73,13 @@ pub enum Event {
         /// Devices of this host that do not know it yet.
         devices: Vec<String>,
     },
+    /// A checkpoint of the machine was taken; the disks go on in new images.
+    CheckpointTaken {
+        /// Its name.
+        name: String,
+        /// How long requests waited for it.
+        paused_milliseconds: Option<u64>,
+    },
     /// It was told to end, and will when these have let go.
     StillInUse {
         /// Who uses it, and what would let go.

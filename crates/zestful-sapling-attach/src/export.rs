@@ -1,8 +1,8 @@
 //! What is served: disks under names.
 
 use std::path::Path;
-use std::sync::Arc;
 use std::sync::atomic::{AtomicU8, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use zestful_sapling::Error;
 use zestful_sapling::chain::{Disk, DiskStatus, SharedDisk};
@@ -29,7 +29,7 @@ pub struct Export {
     backing: Backing,
     logical_sector: u32,
     /// Says that it is served, for as long as it is.
-    attachment: Option<Attachment>,
+    attachment: Mutex<Option<Attachment>>,
     /// What was told already: one bit for each kind of trouble.
     told: AtomicU8,
 }
@@ -42,16 +42,23 @@ impl Export {
             Backing::Writable(disk) => disk.info().logical_sector,
         };
         let (name, description) = (name.into(), description.into());
-        Self { name, description, backing, logical_sector, attachment: None, told: AtomicU8::new(0) }
+        Self { name, description, backing, logical_sector, attachment: Mutex::default(), told: AtomicU8::new(0) }
     }
 
     /// What looks at the image at `path` meanwhile is told that it is served.
     ///
     /// # Errors
     /// As [`Attachment::of`].
-    pub fn with_image(mut self, path: &Path) -> Result<Self, Error> {
-        self.attachment = Some(Attachment::of(path)?);
+    pub fn with_image(self, path: &Path) -> Result<Self, Error> {
+        self.say(path)?;
         Ok(self)
+    }
+
+    /// The image that stands there now is the one that is served.
+    pub(crate) fn say(&self, path: &Path) -> Result<(), Error> {
+        let said = Attachment::of(path)?;
+        *self.attachment.lock().unwrap_or_else(PoisonError::into_inner) = Some(said);
+        Ok(())
     }
 
     /// The name that clients ask for.

@@ -34,6 +34,7 @@
 //! several of one client may share a disk. A client that dies, floods, stalls or talks nonsense has no effect on
 //! others. Requests that fail are told the client with the protocol's number, and the operator once.
 
+mod checkpoint;
 mod code;
 mod control;
 mod error;
@@ -47,14 +48,15 @@ mod session;
 mod socket;
 
 pub use control::{
-    Attached, AttachedState, ControlSocket, Description, DetachError, attachments, detach, runtime_folder,
+    Attached, AttachedState, ControlSocket, Description, DetachError, RunningMachine, TakeError, TakeRequest,
+    attachments, detach, runtime_folder,
 };
 pub use error::{AttachError, MountProblem};
 pub use event::Event;
 pub use export::{Backing, Catalogue, Export, describe};
 pub use front::{Ending, Front, InUse, Mode, Moved, Place};
 pub use fuse::Exposure;
-pub use nbd::{FolderCatalogue, Limits, Listener, Server, Stopper, Tls};
+pub use nbd::{FolderCatalogue, Limits, Listener, MachineCatalogue, Server, Stopper, Tls};
 pub use opening::{Opened, Opening, Room};
 pub use session::Session;
 pub use socket::UnixSocket;

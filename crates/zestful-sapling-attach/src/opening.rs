@@ -15,6 +15,7 @@ use crate::front::Mode;
 /// What is to be opened, and how others may use it.
 pub struct Opening {
     path: PathBuf,
+    name: Option<String>,
     mode: Mode,
     format: Option<Format>,
     guard: Guard,
@@ -24,7 +25,14 @@ pub struct Opening {
 impl Opening {
     /// The image at `path`, with all that it reads through.
     pub fn new(path: impl Into<PathBuf>, mode: Mode) -> Self {
-        Self { path: path.into(), mode, format: None, guard: Guard::new(), scratch: PathBuf::from("/var/tmp") }
+        let (path, guard, scratch) = (path.into(), Guard::new(), PathBuf::from("/var/tmp"));
+        Self { path, name: None, mode, format: None, guard, scratch }
+    }
+
+    /// Under this name, instead of that of its file.
+    pub fn with_name(mut self, name: impl Into<String>) -> Self {
+        self.name = Some(name.into());
+        self
     }
 
     /// It has this format, whatever its signature says.
@@ -71,7 +79,8 @@ impl Opening {
                 (description, Backing::Writable(disk.clone()), Some(disk))
             }
         };
-        let name = self.path.file_name().unwrap_or(self.path.as_os_str()).to_string_lossy();
+        let of_file = || self.path.file_name().unwrap_or(self.path.as_os_str()).to_string_lossy().into_owned();
+        let name = self.name.clone().unwrap_or_else(of_file);
         let export = Export::new(name, description, backing).with_image(&self.path)?;
         let scratch = (self.mode == Mode::Throwaway).then(|| self.scratch.clone());
         Ok(Opened {
@@ -115,6 +124,22 @@ impl Opened {
     /// How others may use it.
     pub fn mode(&self) -> Mode {
         self.mode
+    }
+
+    /// The image.
+    pub fn path(&self) -> &Path {
+        &self.path
+    }
+
+    /// The disk that others write to, if what they write stays.
+    pub(crate) fn kept(&self) -> Option<&Arc<SharedDisk>> {
+        self.disk.as_ref().filter(|_| self.mode == Mode::Writable)
+    }
+
+    /// The image was frozen, and another one has its name now.
+    pub(crate) fn has_switched(&self) {
+        // Who looks is told a little less then.
+        _ = self.export.say(&self.path);
     }
 
     /// Where what will be forgotten is kept.

@@ -1,14 +1,15 @@
-//! A disk that is attached, from its beginning to its clean end, whatever others use it through.
+//! Disks that are attached, from their beginning to their clean end, whatever others use them through.
 
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
 use zestful_sapling::path_data::PathData;
 use zestful_sapling::storage::free_space;
 
+use crate::checkpoint;
 use crate::control::{Answer, Ask, ControlSocket, Description};
 use crate::error::AttachError;
 use crate::event::Event;
@@ -18,11 +19,13 @@ use crate::opening::Opened;
 /// A scratch folder with less room than this is told of.
 const LITTLE_ROOM: u64 = 256 << 20;
 const BETWEEN_LOOKS: Duration = Duration::from_millis(250);
+/// How long a thread may take to let go of what it has told to end.
+const LETTING_GO: Duration = Duration::from_secs(1);
 /// Looks between two at the room.
 const ROOM_EVERY: u32 = 8;
 
-/// A disk that is attached: what others use it through, what is open for that, and what is said of it at a control
-/// socket.
+/// Disks that are attached together: what others use them through, what is open for that, and what is said of them at
+/// a control socket.
 pub struct Session {
     path: PathBuf,
     mode: Mode,
@@ -31,12 +34,14 @@ pub struct Session {
     state: Mutex<State>,
     /// The end came, or was asked for.
     changed: Condvar,
+    /// Held by whoever changes what is open: the last is the end.
+    changing: Mutex<()>,
     over: AtomicBool,
 }
 
 struct State {
     front: Option<Arc<dyn Front>>,
-    opened: Option<Arc<Opened>>,
+    opened: Vec<Arc<Opened>>,
     /// The host has told us to end, and somebody still uses the disk.
     is_told: bool,
     /// How it ended.
@@ -44,23 +49,42 @@ struct State {
 }
 
 impl Session {
-    /// Others use the disk through `front`. For a folder of images there is none that is open all the time.
-    pub fn new(path: &Path, front: Arc<dyn Front>, opened: Option<Opened>) -> Arc<Self> {
-        let mode = opened.as_ref().map_or(Mode::ReadOnly, Opened::mode);
-        let description = opened.as_ref().map_or("all images of a folder", |opened| opened.export().description());
+    /// Others use the disks through `front`: an image, or those of a machine. For a folder of images there is none that
+    /// is open all the time.
+    pub fn new(path: &Path, front: Arc<dyn Front>, opened: Vec<Opened>) -> Arc<Self> {
+        let is_writable = opened.iter().any(|opened| opened.mode() == Mode::Writable);
+        let mode = match opened.first() {
+            Some(_) if is_writable => Mode::Writable,
+            first => first.map_or(Mode::ReadOnly, Opened::mode),
+        };
+        let description = match &*opened {
+            [] => "all disks of a folder".to_owned(),
+            [one] => one.export().description().to_owned(),
+            several => format!("{} disks", several.len()),
+        };
         Arc::new(Self {
             path: path.to_owned(),
             mode,
-            description: description.to_owned(),
+            description,
             since: Timestamp::now(),
-            state: Mutex::new(State { front: Some(front), opened: opened.map(Arc::new), is_told: false, ended: None }),
+            state: Mutex::new(State {
+                front: Some(front),
+                opened: opened.into_iter().map(Arc::new).collect(),
+                is_told: false,
+                ended: None,
+            }),
             changed: Condvar::new(),
+            changing: Mutex::default(),
             over: AtomicBool::new(false),
         })
     }
 
     fn state(&self) -> MutexGuard<'_, State> {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn opened(&self) -> Vec<Arc<Opened>> {
+        self.state().opened.clone()
     }
 
     fn front(&self) -> Option<Arc<dyn Front>> {
@@ -95,14 +119,21 @@ impl Session {
                 scope.spawn(|| control.run(&|ask| self.answer(ask, events)));
             }
             let ran = self.front().map_or(Ok(()), |front| front.run(events));
-            let opened = self.state().opened.clone();
-            let settled = opened.map_or(Ok(()), |opened| opened.settle());
+            let _last = self.changing.lock().unwrap_or_else(PoisonError::into_inner);
+            // One that fails keeps none of the others from being made durable.
+            let settled = self.opened().iter().map(|opened| opened.settle()).fold(Ok(()), Result::and);
             let ended = ran.and(settled.map_err(AttachError::from));
             let mut state = self.state();
             // The locks go with them.
-            (state.front, state.opened) = (None, None);
+            state.opened.clear();
+            let front = state.front.take().map(|front| Arc::downgrade(&front));
             state.ended = Some(ended.as_ref().map(|_| ()).map_err(ToString::to_string));
             drop(state);
+            // Whoever has told it to end lets go this moment, and then its socket, or its mount, is gone.
+            let until = Instant::now() + LETTING_GO;
+            while front.as_ref().is_some_and(|front| front.strong_count() > 0) && Instant::now() < until {
+                std::thread::sleep(Duration::from_millis(1));
+            }
             ended
         })
     }
@@ -115,6 +146,7 @@ impl Session {
                 let moved = front.moved();
                 Answer::Description(Box::new(Description {
                     path: PathData::from(self.path.as_path()),
+                    images: self.opened().iter().map(|opened| PathData::from(opened.path())).collect(),
                     mode: self.mode,
                     place: front.place(),
                     description: self.description.clone(),
@@ -140,16 +172,27 @@ impl Session {
                 }
             }
             Ask::Grow { size } => {
-                let opened = self.state().opened.clone();
-                let grown = opened.map(|opened| opened.grow(size));
-                match grown {
-                    Some(Ok(())) => {
+                let _turn = self.changing.lock().unwrap_or_else(PoisonError::into_inner);
+                let opened = self.opened();
+                let [opened] = &*opened else {
+                    return failed(format!("{} disks are attached here, and one has a size", opened.len()));
+                };
+                match opened.grow(size) {
+                    Ok(()) => {
                         front.has_grown();
                         events(Event::Grown { size, devices: front.devices() });
                         Answer::Grown { size }
                     }
-                    Some(Err(error)) => failed(error.to_string()),
-                    None => failed("a folder of images has no size".to_owned()),
+                    Err(error) => failed(error.to_string()),
+                }
+            }
+            Ask::TakeCheckpoint { request, plan } => {
+                let _turn = self.changing.lock().unwrap_or_else(PoisonError::into_inner);
+                // The end may have come first.
+                let opened = self.opened();
+                match self.front() {
+                    Some(_) => checkpoint::answer(&opened, &request, plan, events),
+                    None => Answer::Ending,
                 }
             }
         }
@@ -157,7 +200,7 @@ impl Session {
 
     /// Looks now and then at the room that is left, and whether those who kept it from ending have let go.
     fn watch(&self, events: &(dyn Fn(Event) + Sync)) {
-        let scratch = self.state().opened.as_ref().and_then(|opened| opened.scratch().map(Path::to_owned));
+        let scratch = self.opened().iter().find_map(|opened| opened.scratch().map(Path::to_owned));
         let (mut was_little, mut was_told, mut looks) = (false, false, 0u32);
         while !self.over.load(Ordering::Acquire) {
             if let Some(folder) = scratch.as_ref().filter(|_| looks.is_multiple_of(ROOM_EVERY)) {

@@ -70,9 +70,12 @@ pub struct Attached {
     pub bytes_read: Option<u64>,
     /// Bytes that were written so far, or zeroed.
     pub bytes_written: Option<u64>,
+    /// The images that are open for it all the time.
+    #[serde(skip)]
+    pub(super) images: Vec<PathData>,
     /// The control socket.
     #[serde(skip)]
-    control: Option<PathBuf>,
+    pub(super) control: Option<PathBuf>,
 }
 
 /// What is attached on this host now: by this user, or for root by every user. Sockets that a killed process left are
@@ -115,6 +118,7 @@ fn look(socket: PathBuf, owner: u32) -> Option<Attached> {
         users: None,
         bytes_read: None,
         bytes_written: None,
+        images: Vec::new(),
         control: Some(socket.clone()),
     };
     match connected {
@@ -141,6 +145,7 @@ impl Attached {
         Self {
             state: AttachedState::Live,
             path: Some(told.path),
+            images: told.images,
             mode: Some(told.mode),
             place: Some(told.place),
             description: Some(told.description),
@@ -178,12 +183,13 @@ fn dead(mount: &Mount) -> Attached {
         users: None,
         bytes_read: None,
         bytes_written: None,
+        images: Vec::new(),
         control: None,
     }
 }
 
 /// Two names of one thing. What cannot be looked at, such as a dead mount, is compared by its name.
-fn is_same(one: &Path, other: &Path) -> bool {
+pub(super) fn is_same(one: &Path, other: &Path) -> bool {
     let identity = |path: &Path| std::fs::metadata(path).ok().map(|found| (found.dev(), found.ino()));
     let name = |path: &Path| {
         let absolute = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
@@ -304,7 +310,7 @@ fn told(place: &Place) -> String {
     }
 }
 
-fn ask(stream: &UnixStream, ask: Ask, patience: Duration) -> io::Result<Answer> {
+pub(super) fn ask(stream: &UnixStream, ask: Ask, patience: Duration) -> io::Result<Answer> {
     stream.set_write_timeout(Some(PATIENCE))?;
     let mut line = serde_json::to_vec(&Question { protocol: PROTOCOL, ask })?;
     line.push(b'\n');

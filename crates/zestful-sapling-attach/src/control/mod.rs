@@ -5,9 +5,11 @@ mod client;
 mod protocol;
 mod runtime;
 mod server;
+mod take;
 
 pub use client::{Attached, AttachedState, DetachError, attachments, detach};
-pub use protocol::Description;
-pub(crate) use protocol::{Answer, Ask};
+pub(crate) use protocol::{Answer, Ask, TakePlanned};
+pub use protocol::{Description, TakeRequest};
 pub use runtime::runtime_folder;
 pub use server::ControlSocket;
+pub use take::{RunningMachine, TakeError};

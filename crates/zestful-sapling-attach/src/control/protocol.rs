@@ -8,6 +8,9 @@ use std::time::{Duration, Instant};
 use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use zestful_sapling::error::ErrorFamily;
+use zestful_sapling::family::Override;
+use zestful_sapling::grove::TakeOutcome;
 use zestful_sapling::path_data::PathData;
 
 use crate::front::{Mode, Place};
@@ -15,7 +18,7 @@ use crate::front::{Mode, Place};
 /// It rises when an old question would be misunderstood; new questions and new fields come without.
 pub(super) const PROTOCOL: u32 = 1;
 /// The longest question, in bytes.
-pub(super) const MOST_ASKED: usize = 4 << 10;
+pub(super) const MOST_ASKED: usize = 64 << 10;
 /// The longest answer.
 pub(super) const MOST_ANSWERED: usize = 256 << 10;
 
@@ -56,6 +59,14 @@ pub(crate) enum Ask {
     Grow {
         size: u64,
     },
+    /// Of the machine whose disks it has open.
+    TakeCheckpoint {
+        #[serde(flatten)]
+        request: TakeRequest,
+        /// Nothing is done, and what would be is told.
+        #[serde(default)]
+        plan: bool,
+    },
 }
 
 /// What is answered.
@@ -68,6 +79,19 @@ pub(crate) enum Answer {
     Ending,
     Grown {
         size: u64,
+    },
+    Planned {
+        plan: TakePlanned,
+    },
+    Taken {
+        outcome: Box<TakeOutcome>,
+    },
+    NotTaken {
+        family: ErrorFamily,
+        message: String,
+        /// Somebody is at it, who will not be for long.
+        #[serde(default)]
+        is_busy: bool,
     },
     InUse {
         holders: Vec<String>,
@@ -82,6 +106,9 @@ pub(crate) enum Answer {
 pub struct Description {
     /// The image, or the folder of images.
     pub path: PathData,
+    /// The images that are open, as far as they are all the time.
+    #[serde(default)]
+    pub images: Vec<PathData>,
     /// How others may use it.
     pub mode: Mode,
     /// Where others find it.
@@ -97,4 +124,31 @@ pub struct Description {
     pub bytes_read: u64,
     /// Bytes that were written so far, or zeroed.
     pub bytes_written: u64,
+}
+
+/// A checkpoint that is asked for.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct TakeRequest {
+    /// The machine's folder.
+    pub folder: PathData,
+    /// What the checkpoint is called.
+    pub name: String,
+    /// What it is for.
+    #[serde(default)]
+    pub note: String,
+    /// What is meant so.
+    #[serde(default)]
+    pub overrides: Vec<Override>,
+    /// For how many milliseconds requests may have to wait.
+    pub pause_at_most: u64,
+}
+
+/// What taking it would do. Sizes are in bytes.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) struct TakePlanned {
+    pub(crate) steps: Vec<String>,
+    pub(crate) create: Vec<PathData>,
+    pub(crate) change: Vec<PathData>,
+    pub(crate) space: u64,
+    pub(crate) warnings: Vec<String>,
 }

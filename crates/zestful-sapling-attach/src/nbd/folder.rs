@@ -1,26 +1,25 @@
 //! All images of a folder, read-only, each under its file name.
 
-use std::collections::HashMap;
 use std::path::PathBuf;
-use std::sync::{Arc, Mutex, PoisonError, Weak};
+use std::sync::Arc;
 
-use zestful_sapling::Error;
 use zestful_sapling::chain::{Chain, OpenOptions};
 use zestful_sapling::image::format_of_name;
 
-use crate::export::{Backing, Catalogue, Export, describe};
+use super::on_demand::OnDemand;
+use crate::export::{Catalogue, Export, describe};
 
 /// The images of a folder. Each is opened, and locked against writers, for as long as somebody uses it; so one that is
 /// broken, or that is being written to, keeps nobody from the others.
 pub struct FolderCatalogue {
     folder: PathBuf,
-    open: Mutex<HashMap<String, Weak<Export>>>,
+    open: OnDemand,
 }
 
 impl FolderCatalogue {
     /// The images that stand in this folder when they are asked for.
     pub fn new(folder: impl Into<PathBuf>) -> Self {
-        Self { folder: folder.into(), open: Mutex::default() }
+        Self { folder: folder.into(), open: OnDemand::default() }
     }
 
     /// The file names of all of them, sorted. Names that are no Unicode cannot be asked for, and are left out.
@@ -49,20 +48,6 @@ impl Catalogue for FolderCatalogue {
         if !self.names().iter().any(|known| known == name) {
             return Err(format!("no image of the name {name:?} is served"));
         }
-        let known = || self.open.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(export) = known().get(name).and_then(Weak::upgrade) {
-            return Ok(export);
-        }
-        // Whoever wants another image does not wait for this one.
-        let path = self.folder.join(name);
-        let open = || {
-            let chain = Chain::open(&path, &OpenOptions::new())?;
-            Export::new(name, describe(&chain), Backing::ReadOnly(Arc::new(chain))).with_image(&path)
-        };
-        let export = Arc::new(open().map_err(|error: Error| error.with_causes())?);
-        let mut open = known();
-        open.retain(|_, other| other.strong_count() > 0);
-        open.insert(name.to_owned(), Arc::downgrade(&export));
-        Ok(export)
+        self.open.open(name, &self.folder.join(name), &OpenOptions::new())
     }
 }

@@ -6,6 +6,8 @@ mod handshake;
 mod incoming;
 mod limits;
 mod link;
+mod machine;
+mod on_demand;
 mod protocol;
 mod server;
 mod tls;
@@ -13,5 +15,6 @@ mod work;
 
 pub use folder::FolderCatalogue;
 pub use limits::Limits;
+pub use machine::MachineCatalogue;
 pub use server::{Listener, Server, Stopper};
 pub use tls::Tls;
