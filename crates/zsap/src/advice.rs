@@ -5,9 +5,10 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 
 use zestful_sapling::Error;
-use zestful_sapling::error::{Hold, ParentProblemKind, Refusal};
+use zestful_sapling::error::{Hold, Holder, ParentProblemKind, Refusal};
 use zestful_sapling::family::{Override, Problem, ProblemKind, UnderWay, UnderWayState};
 use zestful_sapling::finding::FindingKind;
+use zestful_sapling_attach::attachments;
 
 use crate::args::overrides::name_of_override;
 use crate::report::text;
@@ -117,6 +118,9 @@ pub(crate) fn next_for(problem: &Problem) -> Vec<Next> {
         ProblemKind::Twin => {
             vec![Next::zsap("identity", path, &["--fresh".as_ref()], "gives the copy one of its own")]
         }
+        ProblemKind::CommandOwed => {
+            vec![Next::zsap("abandon", path, &[], "says no more of it").for_a_person()]
+        }
         _ => Vec::new(),
     }
 }
@@ -185,15 +189,23 @@ fn name(path: &Path) -> PathBuf {
     }
 }
 
+/// What ends a process that has a disk attached, which may go on for weeks.
+fn attached_by(holder: &Holder) -> Option<PathBuf> {
+    let process = holder.process?;
+    let found = attachments().ok()?.into_iter().find(|attached| attached.process == Some(process))?;
+    found.path.map(|path| path.to_path())
+}
+
 fn next_after(refusal: &Refusal) -> Vec<Next> {
     let force = |allowed: Override, risk: &str| Next::force(allowed, risk).into_iter().collect::<Vec<_>>();
     match refusal {
         Refusal::InUse { holder: Some(holder), .. } if holder.how == Hold::Unlocked => {
             force(Override::InUse, "if it is certain to leave the image alone")
         }
-        Refusal::InUse { holder: Some(holder), .. } if holder.how == Hold::Lock => {
-            vec![Next::again(&["--wait", "60"], "waits for it, so many seconds")]
-        }
+        Refusal::InUse { holder: Some(holder), .. } if holder.how == Hold::Lock => match attached_by(holder) {
+            Some(target) => vec![Next::zsap("detach", &target, &[], "ends that").for_a_person()],
+            None => vec![Next::again(&["--wait", "60"], "waits for it, so many seconds")],
+        },
         Refusal::NeededByChildren { children, .. } if !children.is_empty() => Vec::new(),
         Refusal::NeededByChildren { image, .. } | Refusal::NoWay { image, for_unknown_children: true } => {
             let above = folder_above(image);

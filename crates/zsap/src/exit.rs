@@ -3,8 +3,9 @@
 use std::process::ExitCode;
 
 use zestful_sapling::Error;
+use zestful_sapling::error::ErrorFamily;
 use zestful_sapling::family::Health;
-use zestful_sapling_attach::{AttachError, DetachError};
+use zestful_sapling_attach::{AttachError, DetachError, TakeError};
 
 use crate::advice;
 use crate::console::{Console, print_error};
@@ -39,6 +40,8 @@ pub(crate) enum Failure {
     Attach(AttachError),
     /// What was to be detached is not.
     Detach(DetachError),
+    /// A process that has a machine's disks open has not taken a checkpoint of it.
+    Take(TakeError),
     /// It would lay open what is to be kept; the message says what to do.
     Unsafe(String),
     /// Another process of ours has told why, and ended with this status.
@@ -57,6 +60,12 @@ impl From<DetachError> for Failure {
     }
 }
 
+impl From<TakeError> for Failure {
+    fn from(error: TakeError) -> Self {
+        Self::Take(error)
+    }
+}
+
 impl From<Error> for Failure {
     fn from(error: Error) -> Self {
         Self::Library(error)
@@ -66,20 +75,6 @@ impl From<Error> for Failure {
 impl From<std::io::Error> for Failure {
     fn from(error: std::io::Error) -> Self {
         Self::Output(error)
-    }
-}
-
-/// The family of an error, for scripts.
-fn kind(error: &Error) -> &'static str {
-    match error {
-        Error::Damaged(_) => "damaged",
-        Error::Unsupported(_) => "unsupported",
-        Error::Parent(_) => "parent",
-        Error::Usage(_) => "usage",
-        Error::Refused(..) => "refused",
-        Error::Cancelled => "stopped",
-        Error::Unfinished { source, .. } | Error::UnderWay { source, .. } => kind(source),
-        _ => "host",
     }
 }
 
@@ -121,10 +116,23 @@ pub(crate) fn settle(console: &Console, result: Result<Outcome, Failure>) -> Exi
             DetachError::InUse { .. } => fail(console, "refused", error.to_string(), 4),
             _ => fail(console, "host", error.to_string(), 1),
         },
+        Err(Failure::Take(error)) => match error {
+            TakeError::Attach(error) => settle(console, Err(Failure::Attach(error))),
+            TakeError::Several { .. } => fail(console, "refused", error.to_string(), 4),
+            TakeError::NotTaken { family, .. } => {
+                let status = match family {
+                    ErrorFamily::Usage => 2,
+                    ErrorFamily::Refused => 4,
+                    _ => 1,
+                };
+                fail(console, family.name(), error.to_string(), status)
+            }
+            _ => fail(console, "host", error.to_string(), 1),
+        },
         Err(Failure::Library(error)) => {
             let (message, next) = (error.with_causes(), advice::next(&error));
             if console.json() {
-                let told = ErrorTold { kind: kind(&error), message, next: advice::first(&next) };
+                let told = ErrorTold { kind: error.family().name(), message, next: advice::first(&next) };
                 console.error_document(told);
             } else {
                 console.error(&message);

@@ -40,6 +40,11 @@ pub(crate) fn note_stops() {
     _ = stoppable();
 }
 
+/// Whether an interrupt or a polite kill has come.
+pub(crate) fn is_stopped() -> bool {
+    ASKED.load(Ordering::Relaxed)
+}
+
 /// The progress that an interrupt or a polite kill stops; a second one ends the program at once.
 fn stoppable() -> Arc<Progress> {
     let progress = Arc::new(Progress::new());
@@ -115,7 +120,7 @@ pub(crate) fn patiently<T>(console: &Console, mut attempt: impl FnMut() -> Resul
     let until = Instant::now() + Duration::from_secs(console.common().wait);
     loop {
         match attempt() {
-            Err(Error::Refused(Refusal::InUse { .. }, _)) if ASKED.load(Ordering::Relaxed) => {
+            Err(Error::Refused(Refusal::InUse { .. }, _)) if is_stopped() => {
                 return Err(Error::Cancelled);
             }
             Err(Error::Refused(Refusal::InUse { .. }, _)) if Instant::now() < until => std::thread::sleep(TICK),

@@ -1,6 +1,7 @@
 //! What `zsap checkpoint` is given.
 
 use std::path::PathBuf;
+use std::time::Duration;
 
 use clap::{ArgGroup, Args, Subcommand};
 use jiff::SignedDuration;
@@ -38,11 +39,44 @@ pub(crate) struct Take {
     /// What it is for
     #[arg(long, default_value = "")]
     pub(crate) note: String,
+    /// Run this before: it has the guest let go of its disks, or, where they are served, come to rest. A program and its
+    /// arguments, split as a shell would, and run without one; ZSAP_GROVE and ZSAP_CHECKPOINT tell it where it is
+    #[arg(long, value_name = "COMMAND", value_parser = words)]
+    pub(crate) before: Option<Words>,
+    /// Run this at the end, whatever became of it; ZSAP_TAKEN tells (yes or no)
+    #[arg(long, value_name = "COMMAND", value_parser = words)]
+    pub(crate) after: Option<Words>,
+    /// How long each of these commands may take, in seconds
+    #[arg(long, value_name = "SECONDS", default_value_t = 300)]
+    pub(crate) hook_timeout: u64,
+    /// For how long requests may wait where this machine's disks are served: a number of seconds, such as 0.5
+    #[arg(long, value_name = "SECONDS", default_value = "5", value_parser = seconds)]
+    pub(crate) pause_at_most: Duration,
     /// Do it all the same, where it was refused for this
     #[arg(
         long, value_name = "WHAT", require_equals = true, value_delimiter = ',', value_parser = overrides(SWITCH)
     )]
     pub(crate) force: Vec<Override>,
+}
+
+/// A program and its arguments.
+#[derive(Clone, Debug)]
+pub(crate) struct Words(pub(crate) Vec<String>);
+
+fn words(typed: &str) -> Result<Words, String> {
+    match shlex::split(typed) {
+        None => Err("a quotation mark is never closed, or it ends in a backslash".to_owned()),
+        Some(words) if words.is_empty() => Err("it names no program".to_owned()),
+        Some(words) => Ok(Words(words)),
+    }
+}
+
+fn seconds(typed: &str) -> Result<Duration, String> {
+    let seconds = typed.parse::<f64>().map_err(|_| "it is no number of seconds".to_owned())?;
+    match Duration::try_from_secs_f64(seconds) {
+        Ok(duration) if duration <= Duration::from_secs(3600) => Ok(duration),
+        _ => Err("from 0 to 3600".to_owned()),
+    }
 }
 
 #[derive(Clone, Debug, Args)]

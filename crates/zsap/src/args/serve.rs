@@ -8,6 +8,7 @@ use clap::builder::{PossibleValue, PossibleValuesParser, TypedValueParser};
 use zestful_sapling::family::Override;
 
 use super::attach::Attaching;
+use super::disk::DiskOption;
 use super::overrides::{name_of_override, overrides};
 
 /// What is typed after `zsap serve`.
@@ -16,8 +17,14 @@ use super::overrides::{name_of_override, overrides};
 /// kill ends it: then what was begun is done, replied to and made durable.
 #[derive(Debug, ArgGroup)]
 pub(crate) struct Serve {
-    /// The image, with all that it reads through; or a folder, all images of which are served for reading
+    /// The image, with all that it reads through; or a folder, all images of which are served for reading; or the
+    /// folder of a machine, each disk of which is served under its label, and as LABEL@NAME as it was at a checkpoint
     pub(crate) path: PathBuf,
+    #[command(flatten)]
+    pub(crate) machine: DiskOption,
+    /// All disks of the machine in that folder: writable ones together, so that a checkpoint can be taken of all
+    #[arg(long, conflicts_with_all = ["disk", "checkpoint"])]
+    pub(crate) all_disks: bool,
     /// The Unix socket to make, for this user alone [default: one beside others of its kind, which is told]
     #[arg(long, value_name = "SOCKET", conflicts_with = "listen")]
     pub(crate) socket: Option<PathBuf>,

@@ -4,9 +4,13 @@ use std::path::PathBuf;
 
 use clap::Args;
 
+use super::disk::DiskOption;
+
 #[derive(Clone, Debug, Args)]
 pub(crate) struct Tree {
     /// An image or a folder
     #[arg(default_value = ".")]
     pub(crate) path: PathBuf,
+    #[command(flatten)]
+    pub(crate) machine: DiskOption,
 }

@@ -11,10 +11,14 @@ use crate::report::text;
 pub(super) fn run(console: &Console, typed: &Abandon) -> Result<Outcome, Failure> {
     let abandon = asked(repair::Abandon::new(&typed.path), Some(&typed.options.search), &typed.options.force);
     let Some(given_up) = perform(console, &abandon)? else { return Ok(Outcome::Done) };
-    let lines = [
-        format!("gave up {} of {}", given_up.work, console.strong(&text::path(&given_up.path))),
-        "  it reads as before; what was written already stays and takes its space".to_owned(),
-    ];
+    let path = console.strong(&text::path(&given_up.path));
+    let lines = match given_up.work {
+        Some(work) => vec![
+            format!("gave up {work} of {path}"),
+            "  it reads as before; what was written already stays and takes its space".to_owned(),
+        ],
+        None => vec![format!("nothing is owed to the guest of {path} any more")],
+    };
     console.answer(&given_up, lines)?;
     Ok(Outcome::Done)
 }

@@ -18,22 +18,33 @@ use crate::report::events::Told;
 use crate::report::text;
 use crate::watch;
 
+/// A disk that is to be opened for others.
+pub(super) struct AttachedDisk<'a> {
+    pub(super) path: &'a Path,
+    /// Instead of that of its file.
+    pub(super) name: Option<&'a str>,
+    /// The one that its machine knows.
+    pub(super) format: Option<Format>,
+    pub(super) mode: Mode,
+}
+
 /// Opens a disk for others.
 pub(super) fn open(
     console: &Console,
-    path: &Path,
+    disk: &AttachedDisk<'_>,
     typed: &Attaching,
     overrides: &[Override],
 ) -> Result<Opened, Failure> {
     // A mount must not be left behind by a signal that comes early.
     watch::note_stops();
-    let format: Option<Format> = typed.format.map(Into::into);
-    if !overrides.contains(&Override::Ending) {
-        check_ending(path, format)?;
+    let format: Option<Format> = typed.format.map(Into::into).or(disk.format);
+    if typed.format.is_some() && !overrides.contains(&Override::Ending) {
+        check_ending(disk.path, format)?;
     }
     let guard = overrides.iter().copied().fold(Guard::new().with_search(typed.search.search()), Guard::with_override);
-    let opening = Opening::new(path, typed.mode()).with_guard(guard).with_scratch(&typed.scratch);
+    let opening = Opening::new(disk.path, disk.mode).with_guard(guard).with_scratch(&typed.scratch);
     let opening = format.into_iter().fold(opening, Opening::with_format);
+    let opening = disk.name.into_iter().fold(opening, Opening::with_name);
     Ok(watch::patiently(console, || opening.open())?)
 }
 
@@ -54,15 +65,13 @@ pub(super) fn run(
     path: &Path,
     typed: &Attaching,
     front: Arc<dyn Front>,
-    opened: Option<Opened>,
+    opened: Vec<Opened>,
     first: &First,
 ) -> Result<Outcome, Failure> {
     // Without one the disk is there all the same; only nobody lists it.
     let control = ControlSocket::new().inspect_err(|error| console.warn(&format!("it cannot be listed: {error}"))).ok();
     let teller = Teller { console, is_quiet: typed.detached, turn: Mutex::new(()) };
-    if let Some(opened) = &opened {
-        warn_of_room(console, opened);
-    }
+    opened.iter().for_each(|opened| warn_of_room(console, opened));
     let session = Session::new(path, front, opened);
     let stopped = session.clone();
     watch::on_stop(move |again| if again { stopped.stop_at_once() } else { stopped.stop() });

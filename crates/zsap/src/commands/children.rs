@@ -8,7 +8,7 @@ use crate::exit::{Failure, Outcome};
 use crate::report::text;
 
 pub(super) fn run(console: &Console, asked: &Children) -> Result<Outcome, Failure> {
-    let image = &asked.image;
+    let image = &asked.machine.image(&asked.image)?;
     let found = children_of(image, &asked.search.search())?;
     let mut lines = vec![console.strong(&text::path(image))];
     lines.extend(found.children.iter().map(|child| format!("  child       {}", text::path(child))));

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use zestful_sapling::ops::Plan;
 use zestful_sapling_attach::{Exposure, Mode, Opened};
 
-use super::attach::{self, First};
+use super::attach::{self, AttachedDisk, First};
 use crate::args::expose::Expose;
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
@@ -26,7 +26,8 @@ pub(super) fn run(console: &Console, typed: &Expose) -> Result<Outcome, Failure>
     if typed.attaching.background {
         return attach::in_background(console, folder);
     }
-    let opened = attach::open(console, path, &typed.attaching, &typed.force)?;
+    let disk = AttachedDisk { path, name: None, format: None, mode: typed.attaching.mode() };
+    let opened = attach::open(console, &disk, &typed.attaching, &typed.force)?;
     let exposure = Exposure::new(folder, path, opened.export().clone())?;
     let exposed = Exposed::new(&exposure);
     exposed.problems.iter().for_each(|problem| console.warn(&format!("partition table: {problem}")));
@@ -41,7 +42,7 @@ pub(super) fn run(console: &Console, typed: &Expose) -> Result<Outcome, Failure>
         lines.push(format!("  {:<11}zsap detach {}", "end", text::path(exposure.folder())));
     }
     let first = First { lines, told: Told::Exposed(exposed) };
-    attach::run(console, path, &typed.attaching, Arc::new(exposure), Some(opened), &first)
+    attach::run(console, path, &typed.attaching, Arc::new(exposure), vec![opened], &first)
 }
 
 /// The files, and what to type next.

@@ -14,10 +14,10 @@ use crate::report::table::Table;
 use crate::report::{json, text};
 
 pub(super) fn run(console: &Console, typed: &Tree) -> Result<Outcome, Failure> {
-    let path = &typed.path;
+    let path = &if typed.machine.is_used() { typed.machine.image(&typed.path)? } else { typed.path.clone() };
     let family = if path.is_dir() { family_of(path, &Limits::default())? } else { Family::of_image(path, None)? };
     let mut table = Table::new(&["image", ">depth", "state", ">disk", ">on host", ">share", ">grew in", "changed"]);
-    let moments = moments(path);
+    let moments = moments(&typed.path);
     for root in &family.roots {
         rows(console, &moments, root, "", "", &mut table);
     }

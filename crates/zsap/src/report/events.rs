@@ -131,6 +131,10 @@ fn tell(event: &Event, f: &mut fmt::Formatter<'_>) -> fmt::Result {
             write!(f, "the disk has {} now", format_size(*size))?;
             devices.iter().try_for_each(|device| write!(f, "; tell {device} with: losetup -c {device}"))
         }
+        Event::CheckpointTaken { name, paused_milliseconds } => {
+            let paused = paused_milliseconds.unwrap_or_default();
+            write!(f, "took the checkpoint {name}; requests waited for {paused} ms")
+        }
         Event::StillInUse { holders } => {
             write!(f, "it ends as soon as nobody uses it: {}; a second signal ends it at once", holders.join("; "))
         }

@@ -1,66 +1,16 @@
 //! `zsap serve`, with real clients, real kills, and a real full file system.
 
-use std::io::{BufRead, BufReader, Read};
+use std::io::{BufRead, BufReader};
 use std::os::unix::fs::FileTypeExt;
-use std::path::{Path, PathBuf};
-use std::process::{Child, ChildStdout, Command};
+use std::path::Path;
+use std::process::Command;
 use std::time::{Duration, Instant};
 
 use zestful_sapling::chain::{Chain, Disk, OpenOptions};
 
 use crate::client::{Client, ENOSPC, FLUSH, WRITE};
 use crate::scene::Scene;
-
-/// A server, ended politely at the latest when it is dropped.
-struct Server {
-    child: Child,
-    out: BufReader<ChildStdout>,
-    uri: String,
-    socket: PathBuf,
-}
-
-impl Server {
-    /// Starts `zsap serve` with a socket of its own, and waits until it serves.
-    fn start(scene: &Scene, typed: &str) -> Self {
-        let socket = scene.path("served.sock");
-        let mut child = scene.start(&format!("serve {typed} --socket {}", socket.display()));
-        let mut out = BufReader::new(child.stdout.take().unwrap());
-        let mut uri = String::new();
-        out.read_line(&mut uri).unwrap();
-        if uri.is_empty() {
-            let mut told = String::new();
-            child.stderr.take().unwrap().read_to_string(&mut told).unwrap();
-            panic!("{typed}: {told}");
-        }
-        Self { child, out, uri: uri.trim().to_owned(), socket }
-    }
-
-    fn client(&self) -> Client {
-        Client::with_disk(&self.socket, "", true, &[])
-    }
-
-    fn signal(&self, signal: &str) {
-        Command::new("kill").args([signal, &self.child.id().to_string()]).status().unwrap();
-    }
-
-    /// Ends it, and returns its status and what it told.
-    fn end(mut self, signal: &str) -> (i32, String) {
-        self.signal(signal);
-        let status = self.child.wait().unwrap();
-        let mut told = String::new();
-        self.out.read_to_string(&mut told).unwrap();
-        (status.code().unwrap_or(-1), told)
-    }
-}
-
-impl Drop for Server {
-    fn drop(&mut self) {
-        if self.child.try_wait().ok().flatten().is_none() {
-            self.signal("-TERM");
-            _ = self.child.wait();
-        }
-    }
-}
+use crate::served::Server;
 
 fn python() -> Option<&'static str> {
     let python = "/usr/bin/python3";

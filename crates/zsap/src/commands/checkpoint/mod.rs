@@ -1,14 +1,13 @@
 //! `zsap checkpoint`: taken, gone back to, forgotten, named.
 
 mod list;
+mod take;
 
-use zestful_sapling::grove::{
-    self, Begun, DescribeCheckpoint, ForgetOutcome, Present, RevertOutcome, TakeCheckpoint, TakeOutcome, Which,
-};
+use zestful_sapling::grove::{self, Begun, DescribeCheckpoint, ForgetOutcome, Present, RevertOutcome, Which};
 use zestful_sapling::ops::{Operation, Planned};
 
 use super::run::{asked, finish, perform};
-use crate::args::checkpoint::{Checkpoint, Forget, Note, Rename, Revert, Take};
+use crate::args::checkpoint::{Checkpoint, Forget, Note, Rename, Revert};
 use crate::args::values::with;
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
@@ -18,32 +17,13 @@ use crate::watch;
 
 pub(super) fn run(console: &Console, typed: &Checkpoint) -> Result<Outcome, Failure> {
     match typed {
-        Checkpoint::Take(typed) => take(console, typed),
+        Checkpoint::Take(typed) => take::run(console, typed),
         Checkpoint::List(typed) => list::run(console, &typed.grove),
         Checkpoint::Revert(typed) => revert(console, typed),
         Checkpoint::Forget(typed) => forget(console, typed),
         Checkpoint::Rename(typed) => rename(console, typed),
         Checkpoint::Note(typed) => note(console, typed),
     }
-}
-
-fn take(console: &Console, typed: &Take) -> Result<Outcome, Failure> {
-    let take = TakeCheckpoint::new(&typed.grove, &typed.name).with_note(&typed.note);
-    let Some(outcome) = perform(console, &asked(take, None, &typed.force))? else { return Ok(Outcome::Done) };
-    console.answer(&outcome, taken(console, &outcome))?;
-    Ok(Outcome::Done)
-}
-
-fn taken(console: &Console, outcome: &TakeOutcome) -> Vec<String> {
-    let mut lines: Vec<String> = outcome.begun.iter().map(settled).collect();
-    lines.push(format!(
-        "took the checkpoint {} of {}: {}",
-        console.strong(&text::safe(&outcome.name)),
-        text::safe(&outcome.machine),
-        labels(&outcome.disks)
-    ));
-    lines.push("  the guest goes on under the same paths; what it writes from now on is kept apart".to_owned());
-    lines
 }
 
 fn labels(disks: &[String]) -> String {
