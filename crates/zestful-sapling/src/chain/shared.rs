@@ -1,14 +1,13 @@
 //! A disk that many use at once, and whose chain may change under them.
 
 use std::path::Path;
-use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard, TryLockError};
+use std::sync::{PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard, TryLockError};
 
 use super::disk::{Disk, DiskExtent, DiskStatus};
 use super::gate::Gate;
 use super::write::ChainMut;
 use crate::error::Result;
 use crate::image::{Image, ImageInfo, ImageMut};
-use crate::storage::FileStorage;
 
 /// A disk that any number of threads read and write at the same time, while its current image may be frozen and another
 /// one take its place.
@@ -82,11 +81,6 @@ impl SharedDisk {
     /// Whether the current image is the file that stands at `path`.
     pub(crate) fn stands_at(&self, path: &Path) -> bool {
         self.chain().stands_at(path)
-    }
-
-    /// As [`ChainMut::files`].
-    pub(crate) fn files(&self) -> Vec<Arc<FileStorage>> {
-        self.chain().files().collect()
     }
 
     /// As [`ChainMut::let_others_read_below`], between two requests.

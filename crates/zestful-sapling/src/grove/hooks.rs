@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 
 use rustix::process::{Pid, Signal, kill_process_group};
 
-use super::folder::{Grove, lock};
+use super::folder::{Grove, check_new_name, lock};
 use crate::error::{Error, Result};
 use crate::progress::Progress;
 use crate::sidecar::{Owed, Owing};
@@ -67,10 +67,13 @@ impl Hooks {
     /// Runs the first one. Whatever is done then, [`Hooked::end`] is to be called after it.
     ///
     /// # Errors
-    /// `Usage` when the folder is no grove; `Refused` when another process does the same; `Io` when the first one cannot
+    /// `Usage` when the folder is no grove, or has a checkpoint of that name; `Refused` when another process does the same; `Io` when the first one cannot
     /// be run, takes too long, or ends with a status but zero, and `Cancelled`: then the second one was run.
     pub fn begin(&self, folder: &Path, checkpoint: &str, progress: &Progress) -> Result<Hooked> {
-        let folder = Grove::open(folder)?.folder().to_owned();
+        let grove = Grove::open(folder)?;
+        // Nobody is put to rest for a checkpoint that cannot be taken.
+        check_new_name(grove.catalogue(), checkpoint)?;
+        let folder = grove.folder().to_owned();
         let (hooks, checkpoint) = (self.clone(), checkpoint.to_owned());
         let owing = if self.after.is_empty() {
             None

@@ -192,6 +192,7 @@ fn a_change_that_fails_keeps_nobody_from_their_disks() {
             assert!(goes_on || ended.is_err(), "{when}");
             looked += 1;
             lost += usize::from(!goes_on);
+            let mut must_be_stuck = false;
             // Sometimes the process ends here, without closing; else the next checkpoint finishes this one.
             let again = match number / every % 3 {
                 0 => None,
@@ -199,7 +200,10 @@ fn a_change_that_fails_keeps_nobody_from_their_disks() {
                 _ => Some(take(&machine.folder, "again", &disks)),
             };
             let again = match again {
-                Some(Err(Error::Refused(Refusal::UnderWay { .. }, _))) => false,
+                Some(Err(Error::Refused(Refusal::UnderWay { .. }, _))) => {
+                    must_be_stuck = true;
+                    false
+                }
                 Some(Err(error)) => panic!("{when}, and then: {}", error.with_causes()),
                 Some(Ok(outcome)) => {
                     finished += usize::from(outcome.begun.is_some());
@@ -218,6 +222,7 @@ fn a_change_that_fails_keeps_nobody_from_their_disks() {
                 stuck += 1;
                 continue;
             }
+            assert!(!must_be_stuck, "{when}");
             let present = std::mem::replace(&mut machine.present, before);
             machine.after = after;
             if is_known(&machine, "new") {

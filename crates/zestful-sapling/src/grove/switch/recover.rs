@@ -4,7 +4,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use super::super::begun::Begun;
-use super::super::folder::{Locked, clear_folder, save, unfinished};
+use super::super::folder::{clear_folder, save};
 use super::run::Switching;
 use super::stand::{Stand, open_ways, stands_of, stuck};
 use super::{ReadyDisk, Switch, SwitchMark, SwitchRecord, Switched, switched};
@@ -91,7 +91,21 @@ impl<'a> CutShort<'a> {
 /// `Refused` when another host began it, or an image was written to meanwhile, so that neither is possible; `UnderWay`
 /// when it could not be finished this time either.
 pub(in crate::grove) fn recover(folder: &Path, catalogue: &Catalogue, begun: &Header, guard: &Guard) -> Result<Begun> {
-    let work = CutShort::take(folder, catalogue, begun, guard)?;
+    recover_held(Arc::default(), folder, catalogue, begun, guard)
+}
+
+/// The same, with some of its files in our hands already.
+///
+/// # Errors
+/// As [`recover`].
+pub(super) fn recover_held(
+    held: Arc<Held>,
+    folder: &Path,
+    catalogue: &Catalogue,
+    begun: &Header,
+    guard: &Guard,
+) -> Result<Begun> {
+    let work = CutShort::take_with(held, folder, catalogue, begun, guard)?;
     let record = work.record.clone();
     let disks = switched(folder, &record);
     let stands = work.stands(&disks);
@@ -142,26 +156,6 @@ pub(in crate::grove) fn give_up(folder: &Path, catalogue: &Catalogue, begun: &He
         )),
         _ if stands.contains(&Stand::Other) => Err(stuck(&record, &disks, &stands)),
         _ => work.leave(&disks, &stands),
-    }
-}
-
-/// Does it to its end while this process has the disks open, who are in their new images already.
-///
-/// # Errors
-/// As [`recover`]; `Refused` also when a disk is not in its new image.
-pub(super) fn finish_open(locked: &Locked, held: Arc<Held>, guard: &Guard) -> Result<Option<Begun>> {
-    let (folder, catalogue) = (locked.grove.folder(), locked.grove.catalogue());
-    let Some(begun) = &locked.begun else { return Ok(None) };
-    if begun.work != Work::Take {
-        return Err(unfinished(begun));
-    }
-    let work = CutShort::take_with(held, folder, catalogue, begun, guard)?;
-    let record = work.record.clone();
-    let disks = switched(folder, &record);
-    let stands = work.stands(&disks);
-    match open_ways(&stands) {
-        (true, _) if stands.iter().all(|stand| !stand.is_old()) => work.forward(&stands).map(Some),
-        _ => Err(unfinished(begun)),
     }
 }
 

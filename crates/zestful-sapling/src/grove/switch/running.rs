@@ -5,10 +5,12 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use super::super::folder::Locked;
+use super::super::begun::Begun;
+use super::super::copying;
+use super::super::folder::{Locked, unfinished};
 use super::super::resume::plan_to_settle;
 use super::draft::Draft;
-use super::recover::finish_open;
+use super::recover::recover_held;
 use super::run::{Switching, Users, refuse_changed};
 use super::take::{TakeCheckpoint, TakeOutcome, tracked};
 use crate::chain::{Disk, NextLayer, SharedDisk, Standstill, too_long};
@@ -165,15 +167,8 @@ impl Planned for TakeRunningPlan {
     /// which is said; all that was flushed is there.
     fn run(&self, progress: &Progress) -> Result<Self::Outcome> {
         progress.check()?;
+        let begun = self.settle_begun()?;
         let locked = self.locked.again()?;
-        let begun = finish_open(&locked, hold(&locked, &self.disks)?, &self.guard)?;
-        let locked = locked.again()?;
-        if let Some(begun) = &begun {
-            let kept = begun.checkpoint.as_ref().and_then(|name| locked.grove.catalogue().checkpoint(name));
-            for (layer, disk) in kept.iter().flat_map(|kept| &kept.disks).zip(&self.disks) {
-                disk.let_others_read_below(&locked.grove.path(&layer.path))?;
-            }
-        }
         let draft = self.request.draft(&locked, &self.guard, &self.disks)?;
         let mut warnings = draft.plan.warnings.clone();
         // Most of the work is done while requests go on.
@@ -194,6 +189,30 @@ impl Planned for TakeRunningPlan {
 }
 
 impl TakeRunningPlan {
+    /// Finishes a checkpoint that could not be finished before, or takes it back, while the disks stand still.
+    fn settle_begun(&self) -> Result<Option<Begun>> {
+        let locked = self.locked.again()?;
+        let Some(header) = &locked.begun else { return Ok(None) };
+        match header.work {
+            Work::Copy => return copying::take_back(header, &self.guard).map(Some),
+            Work::Take => {}
+            _ => return Err(unfinished(header)),
+        }
+        let (folder, catalogue) = (locked.grove.folder(), locked.grove.catalogue());
+        self.disks.iter().try_for_each(|disk| disk.flush())?;
+        let mut pause = Pause::begin(&self.disks, self.request.pause_at_most)?;
+        pause.paths = tracked(catalogue)?.iter().map(|disk| locked.grove.path(&disk.path)).collect();
+        let settled = pause.settle().and_then(|_| recover_held(pause.hold()?, folder, catalogue, header, &self.guard));
+        pause.end()?;
+        let begun = settled?;
+        let grove = locked.again()?.grove;
+        let kept = begun.checkpoint.as_ref().and_then(|name| grove.catalogue().checkpoint(name));
+        for (layer, disk) in kept.iter().flat_map(|kept| &kept.disks).zip(&self.disks) {
+            disk.let_others_read_below(&grove.path(&layer.path))?;
+        }
+        Ok(Some(begun))
+    }
+
     /// Also returns where the frozen images stand.
     fn switch(
         &self,
@@ -215,17 +234,6 @@ impl TakeRunningPlan {
         let kept = record.payload.kept.disks.iter().map(|layer| locked.grove.path(&layer.path)).collect();
         Ok((self.request.request.outcome(locked, &record), kept))
     }
-}
-
-/// The files of open disks that something begun before is about.
-fn hold(locked: &Locked, disks: &[Arc<SharedDisk>]) -> Result<Arc<Held>> {
-    let held = Held::default();
-    if locked.begun.is_some() {
-        for file in disks.iter().flat_map(|disk| disk.files()) {
-            held.keep(&file)?;
-        }
-    }
-    Ok(Arc::new(held))
 }
 
 /// Disks whose users wait.
@@ -257,6 +265,15 @@ impl<'a> Pause<'a> {
         }
         self.may_be_seen()?;
         Ok(infos)
+    }
+
+    /// The files that are locked for them.
+    fn hold(&mut self) -> Result<Arc<Held>> {
+        let held = Held::default();
+        for chain in self.still.iter_mut().flat_map(Standstill::chains) {
+            chain.files().try_for_each(|file| held.keep(&file))?;
+        }
+        Ok(Arc::new(held))
     }
 
     /// Has requests go on where they do not yet, in whichever image stands under each disk's name, and tells how long
