@@ -48,6 +48,7 @@ told("30 small files, durable", plains)
 told("checkpoint take, chains up to 16 layers", takes[:16])
 told("checkpoint take, chains of 85 to 100 layers", takes[85:])
 told("checkpoint list, 100 checkpoints", lists)
+print(f"memory {resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss / 1024:.1f} MiB at most")
 
 def wait_for(path):
     while not os.path.exists(path):
@@ -77,5 +78,4 @@ server.terminate()
 server.wait()
 told("checkpoint take, served and written to", whole)
 told("of that requests waited", pauses)
-print(f"memory {resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss / 1024:.1f} MiB at most")
 PYTHON

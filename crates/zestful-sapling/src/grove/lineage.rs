@@ -3,11 +3,13 @@
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
+use uuid::Uuid;
+
 use super::folder::Grove;
-use crate::chain::{OpenOptions, direct_parent};
+use crate::chain::{OpenOptions, candidates, direct_parent};
 use crate::error::Result;
 use crate::family::{Search, children_of};
-use crate::image::recognise;
+use crate::image::{ParentReference, recognise};
 use crate::storage::real;
 
 /// Which moment of a disk an image holds.
@@ -45,19 +47,18 @@ impl Lineage {
             .iter()
             .flat_map(|one| one.disks.iter().map(|layer| (&layer.label, Moment::Checkpoint(one.number), &layer.path)));
         let all: Vec<_> = currents.chain(layers).collect();
-        let images = for_each(&all, |(label, moment, way)| Grown {
-            label: (*label).clone(),
-            moment: *moment,
-            path: grove.path(way),
-            parent: parent_of(&grove.path(way)),
+        let said = for_each(&all, |(.., way)| Said::by(&grove.path(way)));
+        let by_path: BTreeMap<PathBuf, usize> =
+            all.iter().enumerate().map(|(number, (.., way))| (grove.path(way), number)).collect();
+        let numbers: Vec<usize> = (0..all.len()).collect();
+        let images = for_each(&numbers, |number| {
+            let (label, moment, way) = all[*number];
+            let path = grove.path(way);
+            let parent = said[*number].parent_among(&path, &by_path, &said);
+            let parent = parent.filter(|parent| by_path.contains_key(parent));
+            Grown { label: label.clone(), moment, path, parent }
         });
-        let by_path = images.iter().enumerate().map(|(number, image)| (image.path.clone(), number)).collect();
-        let mut lineage = Self { images, by_path };
-        for number in 0..lineage.images.len() {
-            let parent = lineage.images[number].parent.take();
-            lineage.images[number].parent = parent.filter(|parent| lineage.by_path.contains_key(parent));
-        }
-        lineage
+        Self { images, by_path }
     }
 
     /// The machine's images that grow from this one.
@@ -77,6 +78,31 @@ impl Lineage {
     }
 }
 
+/// What an image says of itself that tells its parent.
+struct Said {
+    identity: Option<Uuid>,
+    parent: Option<ParentReference>,
+}
+
+impl Said {
+    fn by(path: &Path) -> Self {
+        let info = recognise(path).ok().flatten().map(|(image, _)| image.info().clone());
+        let (identity, parent) = info.map_or((None, None), |info| (info.data_identity, info.parent));
+        Self { identity, parent }
+    }
+
+    /// The image that the one at `path` reads through. Where that is one of the machine's it need not be opened again.
+    fn parent_among(&self, path: &Path, by_path: &BTreeMap<PathBuf, usize>, said: &[Self]) -> Option<PathBuf> {
+        let parent = self.parent.as_ref()?;
+        let first = candidates(path, parent).iter().find_map(|candidate| real(candidate).ok());
+        let is_right = |found: &PathBuf| {
+            let identity = by_path.get(found).and_then(|number| said[*number].identity);
+            identity.is_some_and(|identity| parent.accepted.contains(&identity))
+        };
+        first.filter(is_right).or_else(|| parent_of(path))
+    }
+}
+
 /// The image that the one at `path` reads through, if it is there.
 pub(super) fn parent_of(path: &Path) -> Option<PathBuf> {
     let (image, identity) = recognise(path).ok()??;
@@ -86,11 +112,23 @@ pub(super) fn parent_of(path: &Path) -> Option<PathBuf> {
 
 /// Does the same with each of many things that have to be looked up on the host, several at a time.
 pub(super) fn for_each<T: Sync, R: Send>(items: &[T], act: impl Fn(&T) -> R + Sync) -> Vec<R> {
+    for_each_with(items, || (), |(), item| act(item))
+}
+
+/// The same; each of those that do it has something of its own, from one thing to the next.
+pub(super) fn for_each_with<T: Sync, S, R: Send>(
+    items: &[T],
+    begin: impl Fn() -> S + Sync,
+    act: impl Fn(&mut S, &T) -> R + Sync,
+) -> Vec<R> {
     let threads = std::thread::available_parallelism().map_or(1, usize::from).min(8);
     let share = items.len().div_ceil(threads).max(1);
+    let all = |share: &[T]| {
+        let mut own = begin();
+        share.iter().map(|item| act(&mut own, item)).collect::<Vec<R>>()
+    };
     std::thread::scope(|scope| {
-        let shares: Vec<_> =
-            items.chunks(share).map(|share| scope.spawn(|| share.iter().map(&act).collect::<Vec<R>>())).collect();
+        let shares: Vec<_> = items.chunks(share).map(|share| scope.spawn(|| all(share))).collect();
         shares
             .into_iter()
             .flat_map(|share| share.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))

@@ -6,9 +6,9 @@ use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::cost::Cost;
+use super::cost::{Cost, Opened};
 use super::folder::Grove;
-use super::lineage::{Lineage, for_each};
+use super::lineage::{Lineage, for_each_with};
 use crate::error::Result;
 use crate::family::UnderWay;
 use crate::image::{Format, open_unlocked};
@@ -165,32 +165,37 @@ pub fn checkpoints_of(grove: &Grove) -> Result<CheckpointList> {
     let lineage = Lineage::of(grove);
     let name_of = |number: Option<u64>| catalogue.named_from(number).and_then(|one| one.name.clone());
     let named: Vec<&Checkpoint> = catalogue.checkpoints.iter().filter(|one| one.name.is_some()).collect();
-    let mut checkpoints = for_each(&named, |one| {
-        let mut report = CheckpointReport {
-            name: one.name.clone().unwrap_or_default(),
-            parent: name_of(one.parent),
-            taken: one.taken,
-            note: one.note.clone(),
-            protected: one.protected,
-            held_bytes: 0,
-            frees_bytes: 0,
-            moves_bytes: 0,
-            disks: Vec::new(),
-        };
-        for layer in &one.disks {
-            let path = grove.path(&layer.path);
-            let is_there = path.exists();
-            if is_there {
-                let cost = Cost::of(&path, &lineage);
-                report.held_bytes = report.held_bytes.saturating_add(allocated_at(&path));
-                report.frees_bytes = report.frees_bytes.saturating_add(cost.frees);
-                report.moves_bytes = report.moves_bytes.saturating_add(cost.moves);
+    let disks = catalogue.disks.len();
+    let mut checkpoints = for_each_with(
+        &named,
+        || Opened::of(disks),
+        |opened, one| {
+            let mut report = CheckpointReport {
+                name: one.name.clone().unwrap_or_default(),
+                parent: name_of(one.parent),
+                taken: one.taken,
+                note: one.note.clone(),
+                protected: one.protected,
+                held_bytes: 0,
+                frees_bytes: 0,
+                moves_bytes: 0,
+                disks: Vec::new(),
+            };
+            for layer in &one.disks {
+                let path = grove.path(&layer.path);
+                let is_there = path.exists();
+                if is_there {
+                    let cost = Cost::of(&path, &lineage, opened);
+                    report.held_bytes = report.held_bytes.saturating_add(allocated_at(&path));
+                    report.frees_bytes = report.frees_bytes.saturating_add(cost.frees);
+                    report.moves_bytes = report.moves_bytes.saturating_add(cost.moves);
+                }
+                let (label, virtual_size) = (layer.label.clone(), layer.virtual_size);
+                report.disks.push(LayerReport { label, path, virtual_size, is_there });
             }
-            let (label, virtual_size) = (layer.label.clone(), layer.virtual_size);
-            report.disks.push(LayerReport { label, path, virtual_size, is_there });
-        }
-        report
-    });
+            report
+        },
+    );
     checkpoints.sort_by_key(|one| one.taken);
     let tracked = catalogue.disks.iter().filter(|disk| disk.role == Role::Tracked);
     let unnamed = catalogue.checkpoints.iter().filter(|one| one.name.is_none());

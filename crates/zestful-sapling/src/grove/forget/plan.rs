@@ -7,7 +7,7 @@ use jiff::{SignedDuration, Timestamp};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::super::cost::Cost;
+use super::super::cost::{Cost, Opened};
 use super::super::folder::{Grove, Locked};
 use super::super::lineage::parent_of;
 use super::super::resume::{plan_to_settle, settle_begun};
@@ -222,7 +222,8 @@ fn estimate(grove: &Grove, after: &Catalogue, guard: &Guard, plan: &mut Plan) ->
 /// What these layers and the image above them, each with the one below it, both hold: the host gets that back.
 fn frees_of(child: &Path, layers: &[PathBuf]) -> u64 {
     let above = std::iter::once(child).chain(layers.iter().map(PathBuf::as_path));
-    let pairs = above.zip(layers).map(|(upper, lower)| Cost::of_pair(lower, upper));
+    let mut opened = Opened::of(1);
+    let pairs = above.zip(layers).map(|(upper, lower)| Cost::of_pair(lower, upper, &mut opened));
     pairs.flatten().map(|cost| cost.frees).sum()
 }
 
