@@ -193,7 +193,7 @@ fn works() -> Vec<(Format, Work)> {
 #[test]
 fn every_crash_state_reads_as_before_and_is_carried_on() {
     // All of them take minutes; a step that shares no factor with the number of states at each change meets all kinds.
-    let every = if std::env::var_os("ZSAP_EVERY_STATE").is_some() { 1 } else { 7 };
+    let every = if std::env::var_os("ZSAP_EVERY_STATE").is_some() { 1 } else { 11 };
     let (mut states, mut given_up) = (0, 0);
     for (format, work) in works() {
         let tribe = family(format);
@@ -229,7 +229,7 @@ fn every_crash_state_reads_as_before_and_is_carried_on() {
             states += 1;
         }
     }
-    assert!(states > 300 && given_up > 30, "{states} states, {given_up} given up");
+    assert!(states > 200 && given_up > 20, "{states} states, {given_up} given up");
 }
 
 /// A folder that is moved as a whole takes everything along, also what is under way in it.
@@ -257,9 +257,10 @@ fn what_is_under_way_moves_with_its_folder() {
 
 #[test]
 fn a_full_host_at_any_moment_loses_nothing() {
+    let step = if std::env::var_os("ZSAP_EVERY_STATE").is_some() { 1 } else { 7 };
     let mut failures = 0;
     for (format, work) in works() {
-        for fail_from in (0..).step_by(5) {
+        for fail_from in (0..).step_by(step) {
             let tribe = family(format);
             let recorder = HostRecorder::start(tribe.root.path()).unwrap();
             recorder.fail_from(fail_from);
@@ -283,5 +284,5 @@ fn a_full_host_at_any_moment_loses_nothing() {
             failures += 1;
         }
     }
-    assert!(failures > 100, "{failures}");
+    assert!(failures > 75, "{failures}");
 }
