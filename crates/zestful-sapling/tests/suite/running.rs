@@ -190,6 +190,8 @@ fn a_change_that_fails_keeps_nobody_from_their_disks() {
             let goes_on = write_all(&mut machine, &disks, 6, 88);
             // A sync that failed is final, and so is a disk that cannot be opened again.
             assert!(goes_on || ended.is_err(), "{when}");
+            let is_left = matches!(ended, Err(Error::Refused(Refusal::EarlierFailure { .. }, _)));
+            assert!(!is_left || !goes_on, "{when}: nobody knows what is written then");
             looked += 1;
             lost += usize::from(!goes_on);
             let mut must_be_stuck = false;
