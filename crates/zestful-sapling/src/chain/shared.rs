@@ -1,13 +1,14 @@
 //! A disk that many use at once, and whose chain may change under them.
 
 use std::path::Path;
-use std::sync::{PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard, TryLockError};
+use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard, TryLockError};
 
 use super::disk::{Disk, DiskExtent, DiskStatus};
 use super::gate::Gate;
 use super::write::ChainMut;
 use crate::error::Result;
-use crate::image::{Image, ImageInfo, ImageMut};
+use crate::image::{Image, ImageInfo, ImageMut, open_image};
+use crate::storage::{Access, FileStorage, ReadAt, Storage, swapped};
 
 /// A disk that any number of threads read and write at the same time, while its current image may be frozen and another
 /// one take its place.
@@ -83,9 +84,18 @@ impl SharedDisk {
         self.chain().stands_at(path)
     }
 
-    /// As [`ChainMut::let_others_read_below`], between two requests.
+    /// Others may read the image that was frozen last, which stands at `path` by now. Requests go on.
     pub(crate) fn let_others_read_below(&self, path: &Path) -> Result<()> {
-        self.chain_mut().let_others_read_below(path)
+        let (frozen, format) = (self.chain().frozen(), self.chain().info().format);
+        let Some(frozen) = frozen else { return Ok(()) };
+        if !frozen.stands_at(path)? {
+            return Err(swapped(path));
+        }
+        frozen.let_others_read()?;
+        // Known by its new place from now on, and no longer open for writing.
+        let image = open_image(Arc::new(FileStorage::open(path, Access::Read)?), Some(format))?;
+        self.chain_mut().read_frozen_as(image);
+        Ok(())
     }
 
     /// The size that a guest sees, in bytes.

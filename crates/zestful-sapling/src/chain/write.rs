@@ -8,7 +8,7 @@ use super::disk::{Disk, DiskExtent, check_extent};
 use crate::bytes::{in_units, index, split, wide};
 use crate::error::{Error, Result};
 use crate::image::{Format, Image, ImageInfo, ImageMut, Kind, Source, Visit, open_image, open_image_mut};
-use crate::storage::{Access, FileStorage, ReadAt, Storage, swapped};
+use crate::storage::{FileStorage, Storage, swapped};
 
 /// A chain whose current image can be written to, by any number of threads.
 ///
@@ -271,27 +271,25 @@ impl ChainMut {
         }
     }
 
-    /// Goes on in the child. The frozen image stays locked against everybody until [`ChainMut::let_others_read_below`].
+    /// Goes on in the child. The frozen image stays locked against everybody until
+    /// [`SharedDisk::let_others_read_below`](super::SharedDisk::let_others_read_below).
     pub(crate) fn go_on_over(&mut self, next: NextLayer) {
         self.current = next.current;
         self.parents.insert(0, next.image);
         self.frozen = Some(next.frozen);
     }
 
-    /// Others may read the image that was frozen last, which stands at `path` by now.
-    pub(crate) fn let_others_read_below(&mut self, path: &Path) -> Result<()> {
-        let Some(frozen) = &self.frozen else { return Ok(()) };
-        if !frozen.stands_at(path)? {
-            return Err(swapped(path));
-        }
-        frozen.let_others_read()?;
-        // Known by its new place from now on, and no longer open for writing.
-        let image = open_image(Arc::new(FileStorage::open(path, Access::Read)?), Some(self.info().format))?;
+    /// The file of the image that was frozen last, for as long as it is locked against everybody.
+    pub(super) fn frozen(&self) -> Option<Arc<FileStorage>> {
+        self.frozen.clone()
+    }
+
+    /// The image that was frozen last is open for reading only, as this, from now on.
+    pub(super) fn read_frozen_as(&mut self, image: Box<dyn Image>) {
         if let Some(first) = self.parents.first_mut() {
             *first = image;
         }
         self.frozen = None;
-        Ok(())
     }
 
     /// Whether the current image is the file that stands at `path`.

@@ -102,6 +102,7 @@ fn lines(console: &Console, outcome: &TakeOutcome) -> Vec<String> {
         labels(&outcome.disks)
     ));
     lines.push(match outcome.paused_milliseconds {
+        Some(0) => "  the guest goes on; its requests waited for less than 1 ms".to_owned(),
         Some(paused) => format!("  the guest goes on; its requests waited for {paused} ms"),
         None => "  the guest goes on under the same paths; what it writes from now on is kept apart".to_owned(),
     });
