@@ -23,9 +23,9 @@ const PATIENCE: Duration = Duration::from_secs(600);
 pub enum TakeError {
     /// The disks are open in more than one process, so that there is no moment that all of them could keep.
     #[error(
-        "{} of the machine are open for writing in {} processes ({}), and a checkpoint keeps all of them at one moment: \
-         have one process serve all disks, or end these first",
-        "disks", processes.len(), listed(processes)
+        "disks of the machine are open for writing in {} processes ({}), and a checkpoint keeps all of them at one \
+         moment: have one process serve all disks, or end these first",
+        processes.len(), listed(processes)
     )]
     Several {
         /// Those processes.

@@ -10,8 +10,8 @@ use zestful_sapling::size::format_size;
 use super::on_demand::OnDemand;
 use crate::export::{Catalogue, Export};
 
-/// The disks of a machine: `LABEL` as it is now, `LABEL@NAME` as it was at a checkpoint. What is not open for writing is
-/// opened for reading, for as long as somebody reads it; checkpoints that are taken meanwhile are there at once.
+/// The disks of a machine: `LABEL` as it is now, `LABEL@NAME` as it was at a checkpoint. What is not open for writing
+/// is opened for reading, for as long as somebody reads it; checkpoints that are taken meanwhile are there at once.
 pub struct MachineCatalogue {
     folder: PathBuf,
     writable: Vec<Arc<Export>>,

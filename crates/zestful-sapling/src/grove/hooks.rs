@@ -26,8 +26,9 @@ const PASSED_ON: [&str; 3] = ["PATH", "HOME", "LANG"];
 /// Commands of the host around a checkpoint.
 ///
 /// They are run as they are, a program and its arguments, without a shell; with nothing on standard input, what they
-/// say going to standard error, and a small environment: `PATH`, `HOME`, `LANG`, `ZSAP_GROVE` with the machine's folder,
-/// `ZSAP_CHECKPOINT` with the name, `ZSAP_STAGE` (`before` or `after`), and for the second `ZSAP_TAKEN` (`yes` or `no`).
+/// say going to standard error, and a small environment: `PATH`, `HOME`, `LANG`, `ZSAP_GROVE` with the machine's
+/// folder, `ZSAP_CHECKPOINT` with the name, `ZSAP_STAGE` (`before` or `after`), and for the second `ZSAP_TAKEN` (`yes`
+/// or `no`).
 ///
 /// The second one runs whatever becomes of the first one and of the checkpoint. That it is to run is recorded in the
 /// machine's folder before the first one runs; what it is, is not, so that nobody who can write there can have anything
@@ -67,8 +68,9 @@ impl Hooks {
     /// Runs the first one. Whatever is done then, [`Hooked::end`] is to be called after it.
     ///
     /// # Errors
-    /// `Usage` when the folder is no grove, or has a checkpoint of that name; `Refused` when another process does the same; `Io` when the first one cannot
-    /// be run, takes too long, or ends with a status but zero, and `Cancelled`: then the second one was run.
+    /// `Usage` when the folder is no grove, or has a checkpoint of that name; `Refused` when another process does the
+    /// same; `Io` when the first one cannot be run, takes too long, or ends with a status but zero, and `Cancelled`:
+    /// then the second one was run.
     pub fn begin(&self, folder: &Path, checkpoint: &str, progress: &Progress) -> Result<Hooked> {
         let grove = Grove::open(folder)?;
         // Nobody is put to rest for a checkpoint that cannot be taken.

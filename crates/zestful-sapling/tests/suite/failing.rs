@@ -199,8 +199,8 @@ fn a_child_that_cannot_be_recorded_does_not_appear() {
     assert!(std::fs::metadata(path("c/child")).unwrap().nlink() == 1);
 }
 
-/// A closing fails at any of its changes, and whoever uses the disk goes on: what is flushed then is durable, or the flush
-/// fails. Closing it again leaves it tidy.
+/// A closing fails at any of its changes, and whoever uses the disk goes on: what is flushed then is durable, or the
+/// flush fails. Closing it again leaves it tidy.
 #[test]
 fn what_is_flushed_after_a_closing_that_failed_is_durable() {
     let mut went_on = 0;

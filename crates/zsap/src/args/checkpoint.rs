@@ -39,8 +39,8 @@ pub(crate) struct Take {
     /// What it is for
     #[arg(long, default_value = "")]
     pub(crate) note: String,
-    /// Run this before: it has the guest let go of its disks, or, where they are served, come to rest. A program and its
-    /// arguments, split as a shell would, and run without one; ZSAP_GROVE and ZSAP_CHECKPOINT tell it where it is
+    /// Run this before: it has the guest let go of its disks, or, where they are served, come to rest. A program and
+    /// its arguments, split as a shell would, and run without one; ZSAP_GROVE and ZSAP_CHECKPOINT tell it where it is
     #[arg(long, value_name = "COMMAND", value_parser = words)]
     pub(crate) before: Option<Words>,
     /// Run this at the end, whatever became of it; ZSAP_TAKEN tells (yes or no)

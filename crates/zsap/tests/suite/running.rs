@@ -312,8 +312,8 @@ fn what_is_owed_to_a_guest_is_told_and_never_run_by_itself() {
     scene.run("status herbarium").expect("over", 0, "healthy", "");
 }
 
-/// The server is killed at any moment of a checkpoint, under load: what was flushed is there, each checkpoint that is there
-/// is one moment, and the next command sees to the rest. `ZSAP_RUNNING_KILLS` says how often.
+/// The server is killed at any moment of a checkpoint, under load: what was flushed is there, each checkpoint that is
+/// there is one moment, and the next command sees to the rest. `ZSAP_RUNNING_KILLS` says how often.
 #[test]
 fn a_server_that_is_killed_in_the_middle_of_a_checkpoint_loses_nothing() {
     let kills: u64 = std::env::var("ZSAP_RUNNING_KILLS").map_or(10, |kills| kills.parse().unwrap());
