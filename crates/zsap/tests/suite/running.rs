@@ -306,7 +306,8 @@ fn what_is_owed_to_a_guest_is_told_and_never_run_by_itself() {
     assert!(!taking.wait_with_output().unwrap().status.success());
     assert!(mark.exists() && !owed.exists());
     // The checkpoint is there, and what comes after it fails: that stays owed until it is given up.
-    scene.run("checkpoint take herbarium third --after false").expect("fails", 1, "took the checkpoint third", "false");
+    let fails = scene.run("checkpoint take herbarium third --after false");
+    fails.expect("fails", 1, "took the checkpoint third", "false");
     scene.run("status herbarium").expect("owed", 5, "after the checkpoint third", "");
     scene.run("abandon herbarium").expect("abandon", 0, "nothing is owed", "");
     scene.run("status herbarium").expect("over", 0, "healthy", "");
