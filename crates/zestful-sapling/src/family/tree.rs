@@ -16,7 +16,7 @@ use super::unfinished::{UnderWay, journals_in};
 use crate::error::Result;
 use crate::image::pieces::is_descriptor;
 use crate::image::{Format, Kind, format_of_name};
-use crate::sidecar::{image_of_journal, lone_companions};
+use crate::sidecar::{Work, image_of_journal, lone_companions};
 use crate::storage::{files_in, real};
 
 /// Images and who depends on whom.
@@ -194,8 +194,17 @@ impl Survey {
         self.images.iter().map(since).collect()
     }
 
+    /// What forgetting checkpoints has begun with single images is carried on, and given up, with all of it.
+    fn leave_out_parts_of_forgetting(&mut self) {
+        let is_whole = |work: &&UnderWay| work.work == Work::Forget;
+        let machines: Vec<PathBuf> = self.under_way.iter().filter(is_whole).map(|work| work.path.clone()).collect();
+        let is_part = |path: &Path| machines.iter().any(|machine| path != machine && path.starts_with(machine));
+        self.under_way.retain(|work| !is_part(&work.path));
+    }
+
     fn assemble(mut self) -> Family {
         self.break_cycles();
+        self.leave_out_parts_of_forgetting();
         let mut children: Vec<Vec<usize>> = vec![Vec::new(); self.images.len()];
         let mut roots = Vec::new();
         for (number, image) in self.images.iter().enumerate() {

@@ -6,7 +6,8 @@ use std::path::PathBuf;
 
 use zestful_sapling::chain::{Chain, OpenOptions};
 use zestful_sapling::error::Error;
-use zestful_sapling::grove::{CopyGrove, Forget, Grove, Present, Revert, TakeCheckpoint, Which};
+use zestful_sapling::family::Health;
+use zestful_sapling::grove::{CopyGrove, Forget, Grove, Limits, Present, Revert, TakeCheckpoint, Which, status_of};
 use zestful_sapling::image::Format;
 use zestful_sapling::storage::testing::{Fault, HostRecorder};
 
@@ -316,4 +317,39 @@ fn a_copy_is_whole_or_not_there() {
             assert!(!target.exists() || fail_from > 50, "{ended:?}");
         }
     }
+}
+
+/// A forgetting that was cut short in the middle of a merge is one thing that is unfinished, and is carried on as one.
+#[test]
+fn a_forgetting_is_told_once_whatever_it_had_begun() {
+    let mut case = Case::new(Work::ForgetFirst);
+    let root = case.old.root.path().canonicalize().unwrap();
+    let folder = case.old.folder.clone();
+    let recorder = HostRecorder::start(&root).unwrap();
+    let mut met = 0;
+    for at in (0..).step_by(3) {
+        recorder.rewind().unwrap();
+        recorder.fail_from(at);
+        let ended = Work::ForgetFirst.run(&folder);
+        recorder.stop();
+        if ended.is_ok() {
+            break;
+        }
+        let is_merging = files_below(&folder).iter().any(|path| path.to_string_lossy().ends_with(".zsap.journal"));
+        if !is_merging || !folder.join("grove.journal").exists() {
+            continue;
+        }
+        met += 1;
+        let when = format!("after {at} changes");
+        let status = status_of(&folder, &Limits::default()).unwrap();
+        let works: Vec<_> = status.under_way.iter().map(|work| work.path.clone()).collect();
+        assert!(works == std::slice::from_ref(&folder), "{when}: {works:?}");
+        assert_eq!(status.state, Health::Unfinished, "{when}: {:?}", status.problems);
+        if met % 4 == 0 {
+            settle(&folder, 0, &when);
+            clear_left_over(&folder);
+            assert!(case.judge(&when), "{when}");
+        }
+    }
+    assert!(met > 5, "{met}");
 }
