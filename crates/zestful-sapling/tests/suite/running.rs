@@ -354,3 +354,62 @@ fn a_checkpoint_that_cannot_be_taken_leaves_a_running_machine_alone() {
     perform(zestful_sapling::grove::ReleaseDisk::new(&machine.folder, "swap")).unwrap();
     machine.judge("at last");
 }
+
+/// What others do to the files beside us, with locks or without: it is refused, nobody's write is lost, and two who want
+/// a checkpoint at once both get one, one after the other, or are told.
+#[test]
+fn whoever_else_is_at_the_files_of_a_running_machine_is_seen() {
+    let mut machine = Machine::new(&[Format::Vhdx, Format::Vhd]);
+    let disks = open(&machine);
+    assert!(write_all(&mut machine, &disks, 5, 77));
+    let (image, second) = (machine.disks[1].clone(), machine.root.path().join("second-name.vhd"));
+    let why = |name: &str| match take(&machine.folder, name, &disks) {
+        Err(Error::Refused(why, _)) => why,
+        other => panic!("{other:?}"),
+    };
+    std::fs::hard_link(&image, &second).unwrap();
+    assert!(matches!(why("new"), Refusal::HardLinks { .. }));
+    std::fs::remove_file(&second).unwrap();
+    // A program that takes no locks.
+    let foreign = std::fs::OpenOptions::new().write(true).open(&image).unwrap();
+    assert!(matches!(why("new"), Refusal::InUse { .. }));
+    drop(foreign);
+    // Another file under the name of a disk: what is open is none of the machine's.
+    let aside = machine.folder.join("aside.vhd");
+    std::fs::rename(&image, &aside).unwrap();
+    std::fs::copy(&aside, &image).unwrap();
+    assert!(matches!(why("new"), Refusal::NotAllDisks { .. }));
+    std::fs::rename(&aside, &image).unwrap();
+    assert_open(&machine, &disks, "refused");
+    let (folder, all) = (machine.folder.clone(), &disks);
+    let ended: Vec<(String, bool)> = std::thread::scope(|scope| {
+        let both = ["left", "right"].map(|name| {
+            (
+                name,
+                scope.spawn({
+                    let folder = folder.clone();
+                    move || take(&folder, name, all)
+                }),
+            )
+        });
+        both.into_iter()
+            .map(|(name, taking)| match taking.join().unwrap() {
+                Ok(_) => (name.to_owned(), true),
+                Err(Error::Refused(Refusal::InUse { .. }, _)) => (name.to_owned(), false),
+                Err(error) => panic!("{error}"),
+            })
+            .collect()
+    });
+    assert!(ended.iter().any(|(_, taken)| *taken), "{ended:?}");
+    let grove = Grove::open(&folder).unwrap();
+    for (name, taken) in &ended {
+        assert_eq!(grove.checkpoint(name).is_ok(), *taken, "{name}");
+    }
+    // Those that are there, in the order in which they were taken.
+    let mut there: Vec<_> = grove.catalogue().checkpoints.iter().collect();
+    there.sort_by_key(|one| one.number);
+    there.iter().for_each(|one| machine.note_taken(one.name.as_deref().unwrap(), "n"));
+    assert!(write_all(&mut machine, &disks, 6, 88));
+    drop(disks);
+    machine.judge("two at once");
+}
