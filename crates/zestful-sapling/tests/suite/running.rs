@@ -319,6 +319,15 @@ fn a_checkpoint_that_cannot_be_taken_leaves_a_running_machine_alone() {
     assert_eq!(refused("new", &disks[..1]), Some(Refusal::NotAllDisks { missing: vec!["disk-1".to_owned()] }));
     assert!(refused("new", &[]).is_some());
     assert_eq!(refused("a/b", &disks), None);
+    // A catalogue that was made anew takes every disk for a tracked one, also one whose format has no layers.
+    let catalogue = machine.folder.join("grove.json");
+    let told = std::fs::read_to_string(&catalogue).unwrap();
+    std::fs::write(&catalogue, told.replace("\"apart\"", "\"tracked\"")).unwrap();
+    let raw = Arc::new(SharedDisk::new(ChainMut::open(&apart, &OpenOptions::new()).unwrap()));
+    let with_raw: Vec<_> = disks.iter().cloned().chain([raw]).collect();
+    assert_eq!(refused("new", &with_raw), Some(Refusal::NoLayers { image: apart.clone() }));
+    drop(with_raw);
+    std::fs::write(&catalogue, told).unwrap();
     // A request of before that does not end: nobody waits for longer than was allowed.
     let root = machine.root.path().canonicalize().unwrap();
     let recorder = HostRecorder::start(&root).unwrap();
@@ -355,8 +364,8 @@ fn a_checkpoint_that_cannot_be_taken_leaves_a_running_machine_alone() {
     machine.judge("at last");
 }
 
-/// What others do to the files beside us, with locks or without: it is refused, nobody's write is lost, and two who want
-/// a checkpoint at once both get one, one after the other, or are told.
+/// What others do to the files beside us, with locks or without: it is refused, nobody's write is lost, and two who
+/// want a checkpoint at once both get one, one after the other, or are told.
 #[test]
 fn whoever_else_is_at_the_files_of_a_running_machine_is_seen() {
     let mut machine = Machine::new(&[Format::Vhdx, Format::Vhd]);

@@ -78,9 +78,7 @@ impl<'a> Draft<'a> {
 
     /// One disk: its current image is locked and looked at. The new one grows from the layer, or from the old one.
     pub(super) fn add(&mut self, disk: &GroveDisk, layer: Option<&Layer>) -> Result<()> {
-        let current = self.locked.grove.path(&disk.path);
-        refuse_link(&current)?;
-        refuse_flat(&current, disk.format)?;
+        let current = self.current(disk)?;
         self.held.take(&current, Access::AmendMetadata)?;
         let options = OpenOptions::new().with_format(disk.format).with_held(&self.held);
         let chain = Chain::open(&current, &options)?;
@@ -90,9 +88,15 @@ impl<'a> Draft<'a> {
 
     /// One disk whose current image this process has open: it says this of itself now.
     pub(super) fn add_open(&mut self, disk: &GroveDisk, info: &ImageInfo) -> Result<()> {
+        self.enter(disk, None, self.current(disk)?, info)
+    }
+
+    /// The current image of a disk, if it is one that can be frozen.
+    fn current(&self, disk: &GroveDisk) -> Result<PathBuf> {
         let current = self.locked.grove.path(&disk.path);
         refuse_link(&current)?;
-        self.enter(disk, None, current, info)
+        refuse_flat(&current, disk.format)?;
+        Ok(current)
     }
 
     /// What the current images are when they stand still: their identities of before may be those of an earlier moment.
