@@ -93,6 +93,7 @@ mod operation;
 pub mod ops;
 pub mod path_data;
 pub mod progress;
+pub mod ranges;
 mod refusal;
 pub mod repair;
 mod sidecar;

@@ -1,7 +1,7 @@
 //! One object for watching long work and for stopping it.
 
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use crate::error::{Error, Result};
@@ -18,7 +18,7 @@ use crate::error::{Error, Result};
 pub struct Progress {
     done: AtomicU64,
     total: AtomicU64,
-    stopped: AtomicBool,
+    stopped: Arc<AtomicBool>,
     what: Mutex<String>,
     /// Bytes a second at most; zero for as fast as the host can.
     limit: AtomicU64,
@@ -71,6 +71,12 @@ impl Progress {
         if self.stopped.load(Ordering::Relaxed) { Err(Error::Cancelled) } else { Ok(()) }
     }
 
+    /// For one of several workers: it hears of a stop, has its share of the limit, and counts for itself.
+    pub(crate) fn part(&self, workers: u64) -> Self {
+        let limit = self.limit.load(Ordering::Relaxed).div_ceil(workers.max(1));
+        Self { stopped: self.stopped.clone(), limit: AtomicU64::new(limit), ..Self::default() }
+    }
+
     pub(crate) fn begin(&self, what: impl Into<String>, total: u64) {
         self.done.store(0, Ordering::Relaxed);
         self.total.store(total, Ordering::Relaxed);
@@ -99,7 +105,6 @@ impl Progress {
 
 #[cfg(test)]
 mod tests {
-    use std::sync::Arc;
     use std::sync::mpsc::channel;
 
     use super::*;

@@ -178,6 +178,11 @@ pub enum Refusal {
         /// The labels of those that are not.
         missing: Vec<String>,
     },
+    /// So much would change that it is not mended in place.
+    TooMuchToMend {
+        /// The image.
+        path: PathBuf,
+    },
     /// An earlier write or sync of this handle failed, so nothing more is written through it.
     EarlierFailure {
         /// The file.

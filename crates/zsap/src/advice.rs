@@ -7,13 +7,16 @@ use std::path::{Path, PathBuf};
 use zestful_sapling::Error;
 use zestful_sapling::error::{Hold, Holder, ParentProblemKind, Refusal};
 use zestful_sapling::family::{Override, Problem, ProblemKind, UnderWay, UnderWayState};
-use zestful_sapling::finding::FindingKind;
+use zestful_sapling::finding::{
+    ChainFinding, CompanionFinding, Finding, FindingKind, JournalFinding, Repair, Severity,
+};
 use zestful_sapling_attach::attachments;
 
 use crate::args::overrides::name_of_override;
 use crate::report::text;
 
 /// A command that may be typed next.
+#[derive(Clone)]
 pub(crate) struct Next {
     /// The whole command.
     words: Vec<OsString>,
@@ -85,7 +88,9 @@ pub(crate) fn next(error: &Error) -> Vec<Next> {
     match error {
         Error::Refused(refusal, _) => next_after(refusal),
         // The small files beside an image are none that can be checked.
-        Error::Damaged(finding) if matches!(finding.kind, FindingKind::Companion(_) | FindingKind::Journal(_)) => {
+        Error::Damaged(finding)
+            if matches!(finding.kind, FindingKind::Companion(_) | FindingKind::Journal(_) | FindingKind::Undo(_)) =>
+        {
             Vec::new()
         }
         Error::Damaged(finding) if matches!(finding.kind, FindingKind::Catalogue(_)) => {
@@ -125,6 +130,27 @@ pub(crate) fn next_for(problem: &Problem) -> Vec<Next> {
     }
 }
 
+/// What may be typed for the worst that was found in an image or in what it reads through.
+pub(crate) fn next_for_findings(image: &Path, findings: &[Finding]) -> Option<Next> {
+    let mut worst: Vec<&Finding> = findings.iter().filter(|finding| finding.severity() > Severity::Note).collect();
+    worst.sort_by_key(|finding| std::cmp::Reverse((finding.prevents_opening(), finding.severity())));
+    worst.into_iter().find_map(|finding| {
+        let file = finding.path.as_deref().unwrap_or(image);
+        match &finding.kind {
+            FindingKind::Chain(ChainFinding::ParentMissing { .. }) => Some(relink(file)),
+            FindingKind::Chain(ChainFinding::Time { .. }) => None,
+            FindingKind::Companion(CompanionFinding::PinTouched { .. } | CompanionFinding::PinIdentity) => {
+                Some(Next::zsap("pin", file, &["--verify".as_ref()], "compares it with what was pinned"))
+            }
+            FindingKind::Journal(JournalFinding::CutShort { .. }) => {
+                Some(Next::zsap("resume", file, &[], "carries on"))
+            }
+            _ if finding.repair() != Repair::None => Some(repair(file, &[], "--plan")),
+            _ => None,
+        }
+    })
+}
+
 /// What may be typed for work that was begun.
 pub(crate) fn next_for_work(work: &UnderWay) -> Vec<Next> {
     match work.state {
@@ -132,6 +158,30 @@ pub(crate) fn next_for_work(work: &UnderWay) -> Vec<Next> {
         UnderWayState::Over => vec![Next::zsap("resume", &work.path, &[], "takes the journal away")],
         _ => Vec::new(),
     }
+}
+
+/// The repair of an image with what is given up for it.
+pub(crate) fn mend(image: &Path, codes: &[String]) -> Next {
+    Next { purpose: "does it".to_owned(), ..repair(image, codes, "--yes") }.for_a_person()
+}
+
+/// The same, only shown.
+pub(crate) fn mend_plan(image: &Path, codes: &[String]) -> Next {
+    Next { purpose: "shows what that gives up".to_owned(), ..repair(image, codes, "--plan") }
+}
+
+/// What takes a repair back.
+pub(crate) fn take_back(image: &Path) -> Next {
+    Next::zsap("repair", image, &["--undo".as_ref()], "takes it back").for_a_person()
+}
+
+fn repair(image: &Path, codes: &[String], option: &str) -> Next {
+    let lossy = format!("--lossy={}", codes.join(","));
+    let options: Vec<&OsStr> = match codes.is_empty() {
+        true => vec![option.as_ref()],
+        false => vec![lossy.as_ref(), option.as_ref()],
+    };
+    Next::zsap("repair", image, &options, "shows what can be mended")
 }
 
 fn check(image: &Path) -> Next {

@@ -2,42 +2,38 @@
 
 use std::path::Path;
 
-use super::report::CheckReport;
 use crate::chain::{Chain, Disk, OpenOptions};
 use crate::error::{Error, Result};
-use crate::finding::{CompanionFinding, Finding};
+use crate::finding::{CompanionFinding, Finding, FindingList};
 use crate::image::Format;
 use crate::progress::Progress;
 use crate::sidecar::{Companion, Pin};
 use crate::transfer::changed_since;
 
-/// Ranges that are told one by one.
-const MOST_RANGES: usize = 50;
-
 /// Reads a pinned image and compares it with its digests.
-pub(super) fn verify(path: &Path, format: Option<Format>, progress: &Progress, report: &mut CheckReport) -> Result<()> {
-    let Some(pin) = pin_of(path, &mut report.findings) else { return Ok(()) };
+pub(super) fn verify(path: &Path, format: Option<Format>, progress: &Progress) -> Result<Vec<Finding>> {
+    let mut findings = Vec::new();
+    let Some(pin) = pin_of(path, &mut findings) else { return Ok(findings) };
     // A chain that does not open has findings of its own.
-    let Ok(disk) = Chain::open(path, &OpenOptions::of_format(format)) else { return Ok(()) };
+    let Ok(disk) = Chain::open(path, &OpenOptions::of_format(format)) else { return Ok(findings) };
     if disk.info().data_identity != pin.identity {
-        report.findings.push(Finding::new(CompanionFinding::PinIdentity, 0).at(path));
+        findings.push(Finding::new(CompanionFinding::PinIdentity, 0).at(path));
     }
     let changed = match changed_since(&disk, &pin, progress) {
         Err(Error::Damaged(finding)) => {
-            report.findings.push(*finding);
-            return Ok(());
+            findings.push(*finding);
+            return Ok(findings);
         }
         other => other?,
     };
-    let told = changed.iter().take(MOST_RANGES);
-    report.findings.extend(told.map(|range| {
+    let mut list = FindingList::default();
+    for range in changed {
         let (offset, length) = (range.start, range.end - range.start);
-        Finding::new(CompanionFinding::PinChanged { offset, length, pinned: pin.pinned }, 0).at(path)
-    }));
-    if let Some(last) = report.findings.last_mut().filter(|_| changed.len() > MOST_RANGES) {
-        last.more = true;
+        let kind = CompanionFinding::PinChanged { offset, length, pinned: pin.pinned };
+        list.push(Finding::new(kind, 0).at(path).doubting(range));
     }
-    Ok(())
+    findings.extend(list.into_vec());
+    Ok(findings)
 }
 
 fn pin_of(path: &Path, findings: &mut Vec<Finding>) -> Option<Pin> {

@@ -20,10 +20,10 @@ use crate::image::{
     BlockCounts, Format, Image, Kind, Space, format_of_name, is_descriptor, open_image, open_place, open_place_at_once,
     probe,
 };
-use crate::sidecar::under_way_at;
+use crate::sidecar::{CATALOGUE, HISTORY, under_way_at};
 use crate::storage::{
-    Access, BlockDevice, HostIdentity, Medium, ReadAt, files_in, folder_of, free_space, is_marked_read_only, server_of,
-    user_of,
+    Access, BlockDevice, HostIdentity, Medium, ReadAt, entries_in, files_in, folder_of, free_space,
+    is_marked_read_only, server_of, user_of,
 };
 
 /// Tables whose used part is larger than this are not counted through.
@@ -221,14 +221,37 @@ fn look(path: &Path, format: Option<Format>, doubts: &mut PinDoubts) -> Result<R
 /// `Io` when the folder cannot be read.
 pub fn inspect_folder(folder: &Path) -> Result<(Vec<Report>, Vec<Problem>)> {
     let (mut reports, mut problems, mut doubts) = (Vec::new(), Vec::new(), PinDoubts::default());
-    let is_named = |path: &PathBuf| path.is_file() && (format_of_name(path).is_some() || is_descriptor(path));
-    for path in files_in(folder)?.into_iter().filter(is_named) {
+    for path in files_in(folder)?.into_iter().filter(|path| is_named(path)) {
         match look(&path, None, &mut doubts) {
             Ok(report) => reports.push(report),
             Err(error) => problems.push(Problem::of_error(&path, &error)),
         }
     }
     Ok((reports, problems))
+}
+
+fn is_named(path: &Path) -> bool {
+    path.is_file() && (format_of_name(path).is_some() || is_descriptor(path))
+}
+
+/// The images of a folder that are named as such, and disks in pieces, sorted; of a machine's folder those of its
+/// checkpoints as well.
+///
+/// # Errors
+/// `Io` when the folder cannot be read.
+pub(crate) fn images_in(folder: &Path) -> Result<Vec<PathBuf>> {
+    let mut images: Vec<PathBuf> = files_in(folder)?.into_iter().filter(|path| is_named(path)).collect();
+    let history = folder.join(HISTORY);
+    if folder.join(CATALOGUE).is_file() && history.is_dir() {
+        for checkpoint in entries_in(&history)? {
+            let checkpoint = checkpoint?.path();
+            if checkpoint.is_dir() {
+                images.extend(files_in(&checkpoint)?.into_iter().filter(|path| is_named(path)));
+            }
+        }
+    }
+    images.sort();
+    Ok(images)
 }
 
 fn is_device(medium: Medium) -> bool {

@@ -36,6 +36,7 @@
 
 mod children;
 mod facts;
+mod find_parent;
 mod guard;
 mod health;
 mod overrides;
@@ -53,7 +54,9 @@ mod writable;
 pub use crate::sidecar::Work;
 pub(crate) use children::children_of_each;
 pub use children::{Children, UnknownChild, children_of};
+pub(crate) use facts::images_in;
 pub use facts::{LogReport, PlaceReport, Report, inspect, inspect_folder};
+pub(crate) use find_parent::find_parent;
 pub use guard::Guard;
 pub(crate) use guard::{OpenForWriting, needed_by, parent_beside, refuse_link};
 pub use health::{Health, Problem, ProblemKind};
@@ -62,7 +65,6 @@ pub use parents::{ParentReport, ParentState};
 pub(crate) use pinned::PinDoubts;
 pub(crate) use record::{must_record_children, record_children};
 pub use search::Search;
-pub(crate) use search::with_identity;
 pub(crate) use status::status_with;
 pub use status::{CurrentDisk, Held, OldestFrozen, Status, status_of};
 pub use totals::Totals;

@@ -12,6 +12,7 @@ use super::tree::{Family, Node, Role};
 use super::unfinished::UnderWay;
 use crate::error::Result;
 use crate::image::pieces::stray_pieces;
+use crate::sidecar::image_of_undo;
 use crate::size::format_size;
 use crate::storage::{files_in, free_space, is_temporary_name, user_of, writers_of};
 
@@ -138,6 +139,10 @@ pub(crate) fn status_with(folder: &Path, others: &[PathBuf], problems: Vec<Probl
             None => status.tell_left_over(&path),
         }
     }
+    for path in files_in(folder)?.into_iter().filter(|path| is_lone_undo(path)) {
+        let message = format!("{} holds what a repair overwrote in an image that is not there", path.display());
+        status.problems.push(Problem::new(&path, ProblemKind::LeftOver, message));
+    }
     if status.most_growth > status.host_free {
         let message = format!(
             "all disks together can still grow by {}, and the host has {} free",
@@ -201,4 +206,8 @@ impl Status {
             state: node.state,
         });
     }
+}
+
+fn is_lone_undo(path: &Path) -> bool {
+    image_of_undo(path).is_some_and(|image| std::fs::symlink_metadata(image).is_err())
 }

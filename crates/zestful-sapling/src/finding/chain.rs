@@ -1,8 +1,8 @@
 //! What may be found between an image and its parent.
 
 use super::parent::ParentProblemKind;
-use super::rule::Class::{Broken, Note, Warning};
-use super::rule::Repair::{None, Safe};
+use super::rule::Class::{Fatal, Note, Warning};
+use super::rule::Repair::{Lossy, None, Safe};
 use super::rule::rules;
 use crate::size::format_size;
 
@@ -12,30 +12,30 @@ rules! {
         /// No file stands where the parent should.
         ParentMissing {
             /// What was looked for.
-            problem: ParentProblemKind,
-        } = "parent-missing", Broken(None), "parent locator", "{problem}";
+            problem: Box<ParentProblemKind>,
+        } = "parent-missing", Fatal(Safe), "parent locator", "{problem}";
         /// The file that stands for the parent is another disk, or was changed since.
         ParentMismatch {
             /// What was found.
-            problem: ParentProblemKind,
-        } = "parent-mismatch", Broken(None), "parent locator", "{problem}";
+            problem: Box<ParentProblemKind>,
+        } = "parent-mismatch", Fatal(Lossy), "parent locator", "{problem}";
         /// The chain leads back to itself.
         ParentCycle {
             /// Where.
-            problem: ParentProblemKind,
-        } = "parent-cycle", Broken(None), "parent locator", "{problem}";
+            problem: Box<ParentProblemKind>,
+        } = "parent-cycle", Fatal(None), "parent locator", "{problem}";
         /// The chain is longer than any sound one.
         Depth {
             /// The limit.
-            problem: ParentProblemKind,
-        } = "chain-depth", Broken(None), "parent locator", "{problem}";
+            problem: Box<ParentProblemKind>,
+        } = "chain-depth", Fatal(None), "parent locator", "{problem}";
         /// The parent cannot be opened, or cannot belong to the child.
         ParentUnusable {
             /// Why.
-            problem: ParentProblemKind,
-        } = "parent-unusable", Broken(None), "parent locator", "{problem}";
+            problem: Box<ParentProblemKind>,
+        } = "parent-unusable", Fatal(None), "parent locator", "{problem}";
         /// The layer has nothing left to do but to be removed, by work that was cut short.
-        WaitsForRemoval = "chain-removal", Note, "parent locator",
+        WaitsForRemoval = "chain-removal", Note(None), "parent locator",
             "its content is in the result of the work that was cut short; carrying that on removes it";
         /// The disk ends before its parent's does: what the parent has behind that is not seen.
         Smaller {

@@ -4,7 +4,10 @@
 //! a file. [`rules`] lists them all.
 
 mod chain;
+mod data;
 mod fault;
+mod list;
+mod losses;
 mod parent;
 mod raw;
 mod rule;
@@ -13,18 +16,22 @@ mod vhd;
 mod vhdx;
 
 use std::borrow::Cow;
+use std::ops::Range;
 use std::path::{Path, PathBuf};
 
 use schemars::{JsonSchema, Schema, SchemaGenerator};
 use serde::{Serialize, Serializer};
 
 pub use chain::ChainFinding;
+pub use data::DataFinding;
 pub use fault::Fault;
+pub(crate) use list::FindingList;
+pub use losses::Losses;
 pub use parent::{ParentProblem, ParentProblemKind};
 pub use raw::{PiecesFinding, RawFinding};
 pub(crate) use rule::Class;
 pub use rule::{Repair, Rule, Severity};
-pub use sidecar::{CatalogueFinding, CompanionFinding, JournalFinding};
+pub use sidecar::{CatalogueFinding, CompanionFinding, JournalFinding, UndoFinding};
 pub use vhd::VhdFinding;
 pub use vhdx::{TableEntry, VhdxFinding};
 
@@ -91,12 +98,16 @@ kinds! {
     Raw(RawFinding),
     /// In a disk in pieces.
     Pieces(PiecesFinding),
+    /// In the content, when all of it is read.
+    Data(DataFinding),
     /// Between an image and its parent.
     Chain(ChainFinding),
     /// In the companion of an image.
     Companion(CompanionFinding),
     /// In a journal.
     Journal(JournalFinding),
+    /// In the undo file of a repair.
+    Undo(UndoFinding),
     /// In the catalogue of a grove.
     Catalogue(CatalogueFinding),
 }
@@ -113,11 +124,25 @@ pub struct Finding {
     pub offset: u64,
     /// Whether more of the same kind were found behind it, which are not listed.
     pub more: bool,
+    /// The ranges of the layer's disk that it touches, with those of what is not listed.
+    pub content: Box<Losses>,
 }
 
 impl Finding {
     pub(crate) fn new(kind: impl Into<FindingKind>, offset: u64) -> Self {
-        Self { kind: kind.into(), path: None, offset, more: false }
+        Self { kind: kind.into(), path: None, offset, more: false, content: Box::default() }
+    }
+
+    /// The same; nothing is left of a range of the disk.
+    pub(crate) fn losing(mut self, range: Range<u64>) -> Self {
+        self.content.lose(range);
+        self
+    }
+
+    /// The same; nobody can tell whether a range of the disk is right.
+    pub(crate) fn doubting(mut self, range: Range<u64>) -> Self {
+        self.content.doubt(range);
+        self
     }
 
     /// A stable name for scripts.
@@ -143,7 +168,8 @@ impl Finding {
     /// What is wrong, with its numbers.
     pub fn message(&self) -> String {
         let more = if self.more { " (further findings of this kind are not listed)" } else { "" };
-        format!("{}{more}", self.kind)
+        let content = if self.content.is_empty() { String::new() } else { format!("; {}", self.content) };
+        format!("{}{more}{content}", self.kind)
     }
 
     /// Where in the file, in words; nothing for what has no place, or stands in a small file that is read as a whole.
@@ -153,7 +179,7 @@ impl Finding {
     }
 
     fn has_offset(&self) -> bool {
-        matches!(self.kind, FindingKind::Vhdx(_) | FindingKind::Vhd(_) | FindingKind::Raw(_))
+        matches!(self.kind, FindingKind::Vhdx(_) | FindingKind::Vhd(_) | FindingKind::Raw(_) | FindingKind::Data(_))
     }
 
     pub(crate) fn at(mut self, path: &Path) -> Self {
@@ -172,9 +198,9 @@ impl std::fmt::Display for Finding {
         }
         f.write_str(&self.message())?;
         match self.kind.rule().class {
-            Class::Fatal => f.write_str("; nothing was changed"),
+            Class::Fatal(_) => f.write_str("; nothing was changed"),
             Class::Unsupported => f.write_str("; a newer version may know it"),
-            Class::Broken(_) | Class::Warning(_) | Class::Note => Ok(()),
+            Class::Broken(_) | Class::Warning(_) | Class::Note(_) => Ok(()),
         }
     }
 }
@@ -209,6 +235,8 @@ struct FindingData<'a> {
     more: bool,
     /// Whether a repair could mend it.
     repair: Repair,
+    /// The ranges of this layer's disk that are lost, or of which nobody can tell whether they are right.
+    content: &'a Losses,
 }
 
 impl Serialize for Finding {
@@ -221,6 +249,7 @@ impl Serialize for Finding {
             message: &self.message(),
             more: self.more,
             repair: self.repair(),
+            content: &self.content,
         };
         data.serialize(serializer)
     }

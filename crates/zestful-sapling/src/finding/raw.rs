@@ -23,7 +23,7 @@ rules! {
         Descriptor {
             /// What is wrong with it.
             why: String,
-        } = "pieces-descriptor", Fatal, "descriptor", "{why}";
+        } = "pieces-descriptor", Fatal(None), "descriptor", "{why}";
         /// The descriptor is of a version or a format that is not known.
         Version {
             /// The version.
@@ -36,7 +36,7 @@ rules! {
         Missing {
             /// Its name.
             piece: String,
-        } = "piece-missing", Fatal, "piece", "the piece {piece} is missing; put it back beside the descriptor";
+        } = "piece-missing", Fatal(None), "piece", "the piece {piece} is missing; put it back beside the descriptor";
         /// A piece does not have its size.
         Size {
             /// Its name.
@@ -45,13 +45,13 @@ rules! {
             length: u64,
             /// Bytes that it should have.
             right: u64,
-        } = "piece-size", Fatal, "piece",
+        } = "piece-size", Fatal(None), "piece",
             "the piece {piece} has {length} bytes instead of {right}; get it again from where it came from";
         /// A piece does not have its digest.
         Changed {
             /// Its name.
             piece: String,
-        } = "piece-changed", Fatal, "piece",
+        } = "piece-changed", Fatal(None), "piece",
             "the piece {piece} was changed: it does not have the digest that the descriptor gives; get it again from \
              where it came from";
     }

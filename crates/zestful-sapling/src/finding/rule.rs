@@ -33,7 +33,7 @@ pub enum Repair {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Class {
     /// Nothing can be trusted beyond this point.
-    Fatal,
+    Fatal(Repair),
     /// Well formed as far as seen, but it demands something unknown.
     Unsupported,
     /// A rule is broken; the image opens. Where the repair is safe its content is certain, too.
@@ -41,7 +41,7 @@ pub(crate) enum Class {
     /// Unusual, harmless.
     Warning(Repair),
     /// Worth knowing.
-    Note,
+    Note(Repair),
 }
 
 /// A rule whose break is a finding, or a state of an image that is worth a finding.
@@ -59,23 +59,23 @@ impl Rule {
     /// How bad the finding is.
     pub fn severity(&self) -> Severity {
         match self.class {
-            Class::Fatal | Class::Unsupported | Class::Broken(_) => Severity::Error,
+            Class::Fatal(_) | Class::Unsupported | Class::Broken(_) => Severity::Error,
             Class::Warning(_) => Severity::Warning,
-            Class::Note => Severity::Note,
+            Class::Note(_) => Severity::Note,
         }
     }
 
     /// Whether a repair could mend it.
     pub fn repair(&self) -> Repair {
         match self.class {
-            Class::Fatal | Class::Unsupported | Class::Note => Repair::None,
-            Class::Broken(repair) | Class::Warning(repair) => repair,
+            Class::Unsupported => Repair::None,
+            Class::Fatal(repair) | Class::Broken(repair) | Class::Warning(repair) | Class::Note(repair) => repair,
         }
     }
 
     /// Whether the image cannot be opened because of it.
     pub fn prevents_opening(&self) -> bool {
-        matches!(self.class, Class::Fatal | Class::Unsupported)
+        matches!(self.class, Class::Fatal(_) | Class::Unsupported)
     }
 }
 

@@ -14,7 +14,7 @@ rules! {
         Damaged {
             /// What is wrong with it.
             why: String,
-        } = "companion-damaged", Fatal, "companion",
+        } = "companion-damaged", Fatal(None), "companion",
             "it cannot be understood: {why}; whether the image is pinned, and who grew from it, cannot be told: \
              restore it from a copy, or remove it by hand";
         /// The companion is of a version that is not known.
@@ -25,7 +25,7 @@ rules! {
             known: u32,
         } = "companion-version", Unsupported, "companion", "its version is {version}, up to {known} is known";
         /// The digests of a pin contradict each other.
-        PinDamaged = "pin-damaged", Fatal, "companion",
+        PinDamaged = "pin-damaged", Fatal(None), "companion",
             "the digests that it holds do not belong together, so that they prove nothing: restore it from a copy, or \
              pin anew what is known to be right";
         /// A pinned image does not read as it did when it was pinned.
@@ -59,7 +59,7 @@ rules! {
         Damaged {
             /// What is wrong with it.
             why: String,
-        } = "journal-damaged", Fatal, "journal",
+        } = "journal-damaged", Fatal(None), "journal",
             "{why}; what it was about cannot be told: look at the images beside it, and remove it by hand once they \
              are known to be whole";
         /// The journal is of a version that is not known.
@@ -79,13 +79,32 @@ rules! {
 }
 
 rules! {
+    /// What may be found in an undo file, which holds what a repair overwrote.
+    UndoFinding {
+        /// The undo file cannot be understood.
+        Damaged {
+            /// What is wrong with it.
+            why: String,
+        } = "undo-damaged", Fatal(None), "undo file",
+            "{why}; the repair cannot be taken back: what the image holds now stays, and the file can be removed";
+        /// The undo file is of a version that is not known.
+        Version {
+            /// The version.
+            version: u32,
+            /// The newest that is known.
+            known: u32,
+        } = "undo-version", Unsupported, "undo file", "its version is {version}, up to {known} is known";
+    }
+}
+
+rules! {
     /// What may be found in the catalogue of a grove, or in the record of one of its checkpoints.
     CatalogueFinding {
         /// The catalogue cannot be understood.
         Damaged {
             /// What is wrong with it.
             why: String,
-        } = "catalogue-damaged", Fatal, "catalogue",
+        } = "catalogue-damaged", Fatal(None), "catalogue",
             "it cannot be understood: {why}; the machine's disks are whole without it: restore it from a copy, or have \
              it made anew from the files";
         /// The catalogue is of a version that is not known.

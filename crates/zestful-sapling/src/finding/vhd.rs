@@ -4,6 +4,7 @@ use super::fault::Fault;
 use super::rule::Class::{Broken, Fatal, Note, Unsupported, Warning};
 use super::rule::Repair::{Lossy, None, Safe};
 use super::rule::rules;
+use crate::size::format_size;
 
 rules! {
     /// What may be found in a VHD image. Offsets and lengths are bytes of the file.
@@ -12,14 +13,15 @@ rules! {
         TooShort {
             /// Bytes of the file.
             len: u64,
-        } = "vhd-too-short", Fatal, "footer", "the file is only {len} bytes long, a footer takes 512";
+        } = "vhd-too-short", Fatal(None), "footer", "the file is only {len} bytes long, a footer takes 512";
         /// There is no footer, and no copy of one.
         Footer {
             /// What is wrong with the one at the end.
             fault: Fault,
-        } = "vhd-footer", Fatal, "footer", "{fault}, and there is no valid copy at the start";
+        } = "vhd-footer", Fatal(Lossy), "footer", "{fault}, and there is no valid copy at the start";
         /// The footer lacks its last byte, as very old programs wrote it.
-        FooterShort = "vhd-footer-short", Note, "footer", "the footer has 511 bytes, as very old programs wrote it";
+        FooterShort = "vhd-footer-short", Note(None), "footer",
+            "the footer has 511 bytes, as very old programs wrote it";
         /// The footer at the end is lost; its copy is used, and the image cannot be written to.
         FooterLost {
             /// What is wrong with the one at the end.
@@ -59,10 +61,10 @@ rules! {
         Size {
             /// The virtual size in bytes.
             bytes: u64,
-        } = "vhd-size", Fatal, "footer",
+        } = "vhd-size", Fatal(None), "footer",
             "the size {bytes} is not legal: whole sectors of 512 bytes are, up to 64 TiB";
         /// The disk belongs to a machine that was suspended, which counts on it.
-        SavedState = "vhd-saved-state", Warning(Safe), "footer", "the disk belongs to a suspended machine";
+        SavedState = "vhd-saved-state", Warning(Lossy), "footer", "the disk belongs to a suspended machine";
         /// The mark of a suspended machine is none that there is.
         SavedStateValue {
             /// The mark.
@@ -86,7 +88,7 @@ rules! {
             size: u64,
             /// Bytes before the footer.
             room: u64,
-        } = "vhd-cut", Fatal, "footer",
+        } = "vhd-cut", Fatal(Lossy), "footer",
             "the disk has {size} bytes, but only {room} stand before the footer: the file was cut";
         /// Bytes stand behind the disk and before the footer.
         Slack {
@@ -99,12 +101,12 @@ rules! {
             offset: u64,
             /// Bytes of the file.
             file: u64,
-        } = "vhd-header-place", Fatal, "dynamic header", "its place is not legal: offset={offset}, file={file}";
+        } = "vhd-header-place", Fatal(Lossy), "dynamic header", "its place is not legal: offset={offset}, file={file}";
         /// There is no dynamic header, and the format keeps no copy of it.
         Header {
             /// What is wrong with it.
             fault: Fault,
-        } = "vhd-header", Fatal, "dynamic header", "{fault}, and there is no copy";
+        } = "vhd-header", Fatal(Lossy), "dynamic header", "{fault}, and there is no copy";
         /// The dynamic header is of a version that is not known.
         HeaderVersion {
             /// The version.
@@ -114,7 +116,7 @@ rules! {
         BlockSize {
             /// The block size in bytes.
             bytes: u64,
-        } = "vhd-block-size", Fatal, "dynamic header",
+        } = "vhd-block-size", Fatal(None), "dynamic header",
             "the block size {bytes} is no power of two of at least 512";
         /// The block allocation table is too short for the disk.
         TableShort {
@@ -124,7 +126,7 @@ rules! {
             size: u64,
             /// Entries that such a disk needs.
             needed: u64,
-        } = "vhd-table-short", Fatal, "dynamic header",
+        } = "vhd-table-short", Fatal(None), "dynamic header",
             "the table has {entries} entries, a disk of {size} bytes needs {needed}";
         /// The block allocation table has more entries than are handled.
         TableSize {
@@ -140,7 +142,7 @@ rules! {
             offset: u64,
             /// Bytes of the file.
             file: u64,
-        } = "vhd-table-outside", Fatal, "block allocation table",
+        } = "vhd-table-outside", Fatal(None), "block allocation table",
             "the table lies outside the file: offset={offset}, file={file}";
         /// The block allocation table does not begin at a sector, so that it cannot be changed safely.
         TablePlace {
@@ -154,9 +156,9 @@ rules! {
             entries: u64,
             /// Entries that the disk needs.
             needed: u64,
-        } = "vhd-table-long", Note, "dynamic header", "the table has {entries} entries, the disk needs {needed}";
+        } = "vhd-table-long", Note(None), "dynamic header", "the table has {entries} entries, the disk needs {needed}";
         /// An image with a parent does not say which.
-        ParentIdentity = "vhd-parent-id", Fatal, "dynamic header",
+        ParentIdentity = "vhd-parent-id", Fatal(None), "dynamic header",
             "the image has a parent, but the parent's identity is all zero";
         /// A path of the parent lies past the end of the file.
         Locator {
@@ -179,7 +181,7 @@ rules! {
             offset: u64,
             /// Where the data end.
             end: u64,
-        } = "vhd-block-outside", Fatal, "block allocation table",
+        } = "vhd-block-outside", Fatal(Lossy), "block allocation table",
             "block {block} at {offset} reaches past the end of the data at {end}";
         /// A block shares bytes of the file with another structure.
         BlockOverlap {
@@ -189,14 +191,21 @@ rules! {
             offset: u64,
             /// The other structure.
             over: &'static str,
-        } = "vhd-block-overlap", Fatal, "block allocation table", "block {block} at {offset} lies over the {over}";
+        } = "vhd-block-overlap", Fatal(Lossy), "block allocation table",
+            "block {block} at {offset} lies over the {over}";
         /// Two blocks share bytes of the file.
         BlocksShare {
             /// The number of the one.
             block: u32,
             /// The number of the other.
             other: u32,
-        } = "vhd-blocks-share", Fatal, "block allocation table", "blocks {other} and {block} share a place";
+        } = "vhd-blocks-share", Fatal(Lossy), "block allocation table", "blocks {other} and {block} share a place";
+        /// The file has space that nothing uses, with room for a block at least.
+        SpaceUnused {
+            /// How much, in bytes.
+            bytes: u64,
+        } = "vhd-space-unused", Note(None), "file",
+            "{size} in the file are used by nothing", size = format_size(*bytes);
         /// Sectors hold data that the block's bitmap says were never written. Programs that do not look at the bitmap
         /// read them, others read zeros.
         UnwrittenData {

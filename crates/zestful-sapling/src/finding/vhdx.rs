@@ -2,7 +2,7 @@
 
 use super::fault::Fault;
 use super::rule::Class::{Broken, Fatal, Note, Unsupported, Warning};
-use super::rule::Repair::{Lossy, Safe};
+use super::rule::Repair::{Lossy, None, Safe};
 use super::rule::rules;
 use crate::size::format_size;
 
@@ -29,12 +29,12 @@ rules! {
     /// What may be found in a VHDX image. Offsets and lengths are bytes of the file.
     VhdxFinding {
         /// The file does not begin as a VHDX image does.
-        Signature = "vhdx-signature", Fatal, "file type identifier", "the signature `vhdxfile` is missing";
+        Signature = "vhdx-signature", Fatal(None), "file type identifier", "the signature `vhdxfile` is missing";
         /// The file ends within its header section.
         TooShort {
             /// Bytes of the file.
             len: u64,
-        } = "vhdx-too-short", Fatal, "header section",
+        } = "vhdx-too-short", Fatal(None), "header section",
             "the file is only {len} bytes long, its header section takes 1 MiB";
         /// Neither of the two headers can be used.
         Headers {
@@ -42,7 +42,7 @@ rules! {
             first: Fault,
             /// What is wrong with the second.
             second: Fault,
-        } = "vhdx-headers", Fatal, "header 1",
+        } = "vhdx-headers", Fatal(None), "header 1",
             "neither header is valid: in header 1 {first}, in header 2 {second}";
         /// One of the two headers cannot be used; the other one is.
         Header {
@@ -58,7 +58,7 @@ rules! {
         HeadersEqual {
             /// The sequence number of both.
             sequence: u64,
-        } = "vhdx-headers-equal", Fatal, "header 2",
+        } = "vhdx-headers-equal", Fatal(Lossy), "header 2",
             "both headers are valid and carry the same sequence number {sequence}, yet differ";
         /// No newer header can be written, for there is no higher sequence number.
         Sequence = "vhdx-sequence", Unsupported, "header",
@@ -78,7 +78,7 @@ rules! {
             offset: u64,
             /// Its length.
             length: u64,
-        } = "vhdx-log-place", Fatal, "header {number}",
+        } = "vhdx-log-place", Fatal(Lossy), "header {number}",
             "the log's place is not legal: offset={offset}, length={length}";
         /// The log lies past the end of the file.
         LogOutside {
@@ -90,7 +90,7 @@ rules! {
             length: u64,
             /// Bytes of the file.
             file: u64,
-        } = "vhdx-log-outside", Fatal, "header {number}",
+        } = "vhdx-log-outside", Fatal(Lossy), "header {number}",
             "the log lies outside the file: offset={offset}, length={length}, file={file}";
         /// The log is of a version that is not known, and is in use or to be used.
         LogVersion {
@@ -116,34 +116,39 @@ rules! {
         LogEntry {
             /// Where it stands in the log.
             position: u64,
-        } = "vhdx-log-entry", Fatal, "log",
+        } = "vhdx-log-entry", Fatal(Lossy), "log",
             "the entry at {position} of the log, the newest, has the right checksum, and descriptors that are not \
              legal: no loss of power does that, and what it was to change is not known";
         /// Changes should wait in the log, but are not there.
-        LogSequence = "vhdx-log-sequence", Fatal, "log",
+        LogSequence = "vhdx-log-sequence", Fatal(Lossy), "log",
             "the header says that changes wait in the log, but no valid sequence of entries is there";
+        /// A log is named that holds nothing, and the content was not changed since there was none.
+        LogEmpty = "vhdx-log-empty", Fatal(Safe), "log",
+            "the header says that changes wait in the log, but there are none; the other header shows that the content \
+             was not changed since";
         /// The file is shorter than it was when the log was written.
         LogCut {
             /// Bytes that it had then.
             durable: u64,
             /// Bytes that it has now.
             file: u64,
-        } = "vhdx-log-cut", Fatal, "log",
+        } = "vhdx-log-cut", Fatal(Lossy), "log",
             "the file had {durable} durable bytes when the log was written and has {file} now: it was cut off";
         /// The log asks for a file that is longer than any.
         LogLength {
             /// The length that it asks for.
             length: u64,
-        } = "vhdx-log-length", Fatal, "log", "the log asks for a file of {length} bytes";
+        } = "vhdx-log-length", Fatal(Lossy), "log", "the log asks for a file of {length} bytes";
         /// The log changes what no log may.
         LogTarget {
             /// Where it would change the file.
             target: u64,
             /// How many bytes.
             length: u64,
-        } = "vhdx-log-target", Fatal, "log", "an entry changes {length} bytes at {target}, which no log entry may";
+        } = "vhdx-log-target", Fatal(Lossy), "log",
+            "an entry changes {length} bytes at {target}, which no log entry may";
         /// Changes wait in the log; the next writer puts them in place.
-        LogPending = "vhdx-log-pending", Note, "log",
+        LogPending = "vhdx-log-pending", Note(Safe), "log",
             "changes wait in the log; opening the image for writing puts them in place";
         /// The file is longer than any that makes sense.
         FileSize {
@@ -168,7 +173,7 @@ rules! {
             first: Fault,
             /// What is wrong with the second.
             second: Fault,
-        } = "vhdx-region-tables", Fatal, "region table 1",
+        } = "vhdx-region-tables", Fatal(None), "region table 1",
             "neither region table is valid: in table 1 {first}; in table 2 {second}";
         /// One of the two region tables cannot be used; the other one is.
         RegionTable {
@@ -184,7 +189,7 @@ rules! {
         RegionTwice {
             /// The region's name.
             region: String,
-        } = "vhdx-region-twice", Fatal, "region table", "it lists the {region} twice";
+        } = "vhdx-region-twice", Fatal(None), "region table", "it lists the {region} twice";
         /// The image has a region that is not known, and says that it cannot be read without.
         RegionUnknown {
             /// The region's name.
@@ -198,7 +203,7 @@ rules! {
             offset: u64,
             /// Its length.
             length: u64,
-        } = "vhdx-region-place", Fatal, "region table",
+        } = "vhdx-region-place", Fatal(None), "region table",
             "the place of the {region} is not legal: offset={offset}, length={length}";
         /// A region lies past the end of the file.
         RegionOutside {
@@ -210,7 +215,7 @@ rules! {
             length: u64,
             /// Bytes of the file.
             file: u64,
-        } = "vhdx-region-outside", Fatal, "region table",
+        } = "vhdx-region-outside", Fatal(None), "region table",
             "the {region} lies outside the file: offset={offset}, length={length}, file={file}";
         /// A region that every reader needs is not marked so.
         RegionFlag {
@@ -221,7 +226,7 @@ rules! {
         RegionMissing {
             /// The region's name.
             region: &'static str,
-        } = "vhdx-region-missing", Fatal, "region table", "it does not list the {region}";
+        } = "vhdx-region-missing", Fatal(None), "region table", "it does not list the {region}";
         /// Two regions share bytes of the file.
         RegionOverlap {
             /// The name of the one that begins first.
@@ -230,17 +235,17 @@ rules! {
             second: String,
             /// Where the other begins.
             at: u64,
-        } = "vhdx-region-overlap", Fatal, "region table", "the {first} and the {second} overlap at byte {at}";
+        } = "vhdx-region-overlap", Fatal(None), "region table", "the {first} and the {second} overlap at byte {at}";
         /// There is no metadata table.
         MetadataTable {
             /// What is wrong with it.
             fault: Fault,
-        } = "vhdx-metadata-table", Fatal, "metadata table", "{fault}";
+        } = "vhdx-metadata-table", Fatal(None), "metadata table", "{fault}";
         /// The metadata table lists an item twice.
         MetadataTwice {
             /// The item's name.
             item: String,
-        } = "vhdx-metadata-twice", Fatal, "metadata table", "it lists the {item} twice";
+        } = "vhdx-metadata-twice", Fatal(None), "metadata table", "it lists the {item} twice";
         /// The image has an item that is not known, and says that it cannot be read without.
         MetadataUnknown {
             /// The item's name.
@@ -254,7 +259,8 @@ rules! {
             length: u32,
             /// The length that is right.
             right: u32,
-        } = "vhdx-metadata-length", Fatal, "metadata table", "the {item} is {length} bytes long, {right} are right";
+        } = "vhdx-metadata-length", Fatal(None), "metadata table",
+            "the {item} is {length} bytes long, {right} are right";
         /// An item does not have its flags.
         MetadataFlags {
             /// The item's name.
@@ -273,7 +279,7 @@ rules! {
             offset: u32,
             /// Its length.
             length: u32,
-        } = "vhdx-metadata-outside", Fatal, "metadata table",
+        } = "vhdx-metadata-outside", Fatal(None), "metadata table",
             "the {item} lies outside its place: offset={offset}, length={length}";
         /// An item that nobody needs lies outside of its region.
         MetadataStray {
@@ -291,19 +297,19 @@ rules! {
             count: usize,
             /// How many are legal.
             most: usize,
-        } = "vhdx-metadata-users", Fatal, "metadata table", "it has {count} user items, at most {most} are legal";
+        } = "vhdx-metadata-users", Fatal(None), "metadata table", "it has {count} user items, at most {most} are legal";
         /// Two items share bytes.
         MetadataOverlap {
             /// The name of the one that begins first.
             first: String,
             /// The other's name.
             second: String,
-        } = "vhdx-metadata-overlap", Fatal, "metadata table", "the {first} and the {second} overlap";
+        } = "vhdx-metadata-overlap", Fatal(None), "metadata table", "the {first} and the {second} overlap";
         /// An item that every image has is not there.
         MetadataMissing {
             /// The item's name.
             item: &'static str,
-        } = "vhdx-metadata-missing", Fatal, "metadata table", "the item `{item}` is missing";
+        } = "vhdx-metadata-missing", Fatal(None), "metadata table", "the item `{item}` is missing";
         /// An item that every image has is not there; the image can be read without.
         MetadataAssumed {
             /// The item's name.
@@ -318,7 +324,7 @@ rules! {
         BlockSize {
             /// The block size in bytes.
             bytes: u64,
-        } = "vhdx-block-size", Fatal, "metadata item `file parameters`",
+        } = "vhdx-block-size", Fatal(None), "metadata item `file parameters`",
             "the block size {bytes} is not legal, powers of two from 1 MiB to 256 MiB are";
         /// Flags are set that mean nothing.
         ParameterFlags {
@@ -332,7 +338,7 @@ rules! {
             item: &'static str,
             /// The sector size in bytes.
             bytes: u32,
-        } = "vhdx-sector-size", Fatal, "metadata item `{item}`",
+        } = "vhdx-sector-size", Fatal(None), "metadata item `{item}`",
             "the sector size {bytes} is not legal, 512 and 4096 are";
         /// The virtual size is none that the format has.
         VirtualSize {
@@ -342,19 +348,19 @@ rules! {
             sector: u32,
             /// The format's limit in bytes.
             most: u64,
-        } = "vhdx-virtual-size", Fatal, "metadata item `virtual disk size`",
+        } = "vhdx-virtual-size", Fatal(None), "metadata item `virtual disk size`",
             "the size {bytes} is not legal: a multiple of {sector}, at most {most}, is";
         /// An image without a parent has a parent locator.
-        LocatorUnused = "vhdx-locator-unused", Warning(Safe), "parent locator",
+        LocatorUnused = "vhdx-locator-unused", Warning(None), "parent locator",
             "there is a parent locator, but the file parameters say that there is no parent";
         /// An image with a parent does not say which.
-        LocatorMissing = "vhdx-locator-missing", Fatal, "metadata table",
+        LocatorMissing = "vhdx-locator-missing", Fatal(None), "metadata table",
             "the image has a parent, but no parent locator";
         /// The parent locator cannot be understood.
         Locator {
             /// What is wrong with it.
             why: String,
-        } = "vhdx-locator", Fatal, "parent locator", "{why}";
+        } = "vhdx-locator", Fatal(None), "parent locator", "{why}";
         /// The parent locator says which image the parent is, but not where.
         LocatorPaths = "vhdx-locator-paths", Broken(Safe), "parent locator", "it names no path of the parent";
         /// What is to be recorded of another parent does not fit.
@@ -371,7 +377,7 @@ rules! {
             size: u64,
             /// Entries that such a disk needs.
             needed: u64,
-        } = "vhdx-table-short", Fatal, "block allocation table",
+        } = "vhdx-table-short", Fatal(None), "block allocation table",
             "it has room for {room} entries, a disk of {size} bytes needs {needed}";
         /// An entry behind the last block's is set.
         EntryUnneeded {
@@ -401,12 +407,13 @@ rules! {
             entry: TableEntry,
             /// The state's number.
             state: u8,
-        } = "vhdx-block-state", Fatal, "block allocation table", "{entry} has the state {state}, which is not legal";
+        } = "vhdx-block-state", Fatal(Lossy), "block allocation table",
+            "{entry} has the state {state}, which is not legal";
         /// A block is to be read from a parent where there is none.
         BlockPartial {
             /// Its number.
             block: u64,
-        } = "vhdx-block-partial", Fatal, "block allocation table",
+        } = "vhdx-block-partial", Fatal(Lossy), "block allocation table",
             "block {block} is partially present, but the image has no parent";
         /// A block lies past the end of the file.
         BlockOutside {
@@ -418,7 +425,7 @@ rules! {
             length: u64,
             /// Bytes of the file.
             file: u64,
-        } = "vhdx-block-outside", Fatal, "block allocation table",
+        } = "vhdx-block-outside", Fatal(Lossy), "block allocation table",
             "{entry} lies outside the file: offset={offset}, length={length}, file={file}";
         /// A block shares bytes of the file with another structure.
         BlockOverlap {
@@ -428,14 +435,14 @@ rules! {
             offset: u64,
             /// What it shares bytes with.
             over: String,
-        } = "vhdx-block-overlap", Fatal, "block allocation table", "{entry} at {offset} lies over {over}";
+        } = "vhdx-block-overlap", Fatal(Lossy), "block allocation table", "{entry} at {offset} lies over {over}";
         /// A block is partially present, and nothing says which part.
         BitmapMissing {
             /// Its number.
             block: u64,
             /// The chunk that it belongs to.
             chunk: u64,
-        } = "vhdx-bitmap-missing", Fatal, "block allocation table",
+        } = "vhdx-bitmap-missing", Fatal(Lossy), "block allocation table",
             "block {block} is partially present, but its chunk {chunk} has no sector bitmap";
         /// An image without a parent has a sector bitmap.
         BitmapUnneeded {
@@ -447,12 +454,13 @@ rules! {
         BlockEmpty {
             /// Its number.
             block: u64,
-        } = "vhdx-block-empty", Note, "block allocation table",
+        } = "vhdx-block-empty", Note(None), "block allocation table",
             "block {block} is partially present, yet none of its sectors is";
         /// The file has space that nothing uses.
         SpaceUnused {
             /// How much, in bytes.
             bytes: u64,
-        } = "vhdx-space-unused", Note, "file", "{size} in the file are used by nothing", size = format_size(*bytes);
+        } = "vhdx-space-unused", Note(None), "file",
+            "{size} in the file are used by nothing", size = format_size(*bytes);
     }
 }

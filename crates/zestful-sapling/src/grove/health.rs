@@ -9,7 +9,7 @@ use super::folder::Grove;
 use crate::error::{Error, Result};
 use crate::family::{Family, Problem, ProblemKind, Status, status_of as status_of_folder, status_with};
 use crate::image::{data_identity_at, format_of_name};
-use crate::sidecar::{CATALOGUE, HISTORY, Owed, RECORD, is_companion, is_journal};
+use crate::sidecar::{CATALOGUE, HISTORY, Owed, RECORD, image_of_undo, is_companion, is_journal, is_salvage_list};
 use crate::size::format_size;
 use crate::storage::{allocated_at, files_in, is_temporary_name};
 
@@ -202,8 +202,7 @@ fn tell_strangers(grove: &Grove, problems: &mut Vec<Problem>) -> Result<()> {
             at = parent;
         }
     }
-    let is_ours =
-        |path: &Path| known.contains(path) || is_companion(path) || is_journal(path) || is_temporary_name(path);
+    let is_ours = |path: &Path| known.contains(path) || is_beside(path) || is_temporary_name(path);
     let mut found: Vec<PathBuf> = Vec::new();
     let own = files_in(grove.folder())?.into_iter().filter(|path| path.is_file() && format_of_name(path).is_some());
     found.extend(own.filter(|path| !is_ours(path)));
@@ -223,4 +222,9 @@ fn tell_strangers(grove: &Grove, problems: &mut Vec<Problem>) -> Result<()> {
         Problem::new(&path, ProblemKind::NobodysFile, message)
     }));
     Ok(())
+}
+
+/// Whether this is the name of one of the small files beside an image.
+fn is_beside(path: &Path) -> bool {
+    is_companion(path) || is_journal(path) || image_of_undo(path).is_some() || is_salvage_list(path)
 }

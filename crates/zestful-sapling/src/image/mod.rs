@@ -3,6 +3,8 @@
 #![cfg_attr(not(test), deny(clippy::as_conversions, clippy::arithmetic_side_effects))]
 
 mod commits;
+mod mend;
+mod mended;
 mod open;
 mod parts;
 pub mod pieces;
@@ -26,6 +28,8 @@ use crate::error::Result;
 use crate::finding::Finding;
 use crate::storage::{Latched, ReadAt, Storage};
 
+pub(crate) use mend::{doubt_of_unreadable, mend};
+pub(crate) use mended::{Mended, counted};
 pub(crate) use open::{
     Place, data_identity_at, is_single_file, open_place, open_place_at_once, open_place_mut, open_unlocked, recognise,
 };

@@ -10,6 +10,7 @@ use crate::chain::{Comparison, DiskSide};
 use crate::error::Result;
 use crate::operation::{Operation, Plan, Planned};
 use crate::progress::Progress;
+use crate::ranges::{DiskRange, Ranges};
 
 /// Content is compared in units of this.
 const SECTOR: usize = 512;
@@ -29,7 +30,7 @@ pub struct Diff {
 pub struct Difference {
     /// The ranges that differ, or may differ, in order; what lies past the end of the smaller disk counts as zero
     /// there.
-    pub differ: Vec<DiffRange>,
+    pub differ: Vec<DiskRange>,
     /// Their sum.
     pub bytes: u64,
     /// The size of the larger disk.
@@ -38,16 +39,6 @@ pub struct Difference {
     pub same_size: bool,
     /// Whether contents were compared; otherwise the ranges are those that tables cannot tell to be the same.
     pub compared: bool,
-}
-
-/// One range.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
-#[non_exhaustive]
-pub struct DiffRange {
-    /// The first byte.
-    pub offset: u64,
-    /// How many.
-    pub length: u64,
 }
 
 impl Diff {
@@ -122,13 +113,12 @@ impl Planned for DiffPlan {
             let range = part.offset..part.offset + part.len;
             match (part.differs, request.contents) {
                 (false, _) => {}
-                (true, false) => found.push(range),
+                (true, false) => found.add(range),
                 (true, true) => compare(one, other, range, &mut found, progress)?,
             }
             progress.advance(part.len);
         }
-        let differ: Vec<DiffRange> = found.0;
-        let bytes = differ.iter().map(|range| range.length).sum();
+        let (differ, bytes) = (found.list().to_vec(), found.bytes());
         Ok(Difference { differ, bytes, virtual_size: size, same_size, compared: request.contents })
     }
 }
@@ -148,25 +138,11 @@ fn compare(one: &DiskSide, other: &DiskSide, range: Range<u64>, found: &mut Rang
             for (number, (a, b)) in first.chunks(SECTOR).zip(second.chunks(SECTOR)).enumerate() {
                 if a != b {
                     let start = at + (number * SECTOR) as u64;
-                    found.push(start..start + a.len() as u64);
+                    found.add(start..start + a.len() as u64);
                 }
             }
         }
         at += step as u64;
     }
     Ok(())
-}
-
-/// Ranges in order; those that meet are one.
-#[derive(Default)]
-struct Ranges(Vec<DiffRange>);
-
-impl Ranges {
-    fn push(&mut self, range: Range<u64>) {
-        let length = range.end - range.start;
-        match self.0.last_mut().filter(|last| last.offset + last.length == range.start) {
-            Some(last) => last.length += length,
-            None => self.0.push(DiffRange { offset: range.start, length }),
-        }
-    }
 }

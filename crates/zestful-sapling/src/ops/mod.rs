@@ -12,12 +12,12 @@ mod pin;
 
 pub use crate::operation::{FileChanges, Operation, Plan, Planned, Renamed};
 pub use bytes::{ReadBytes, ReadBytesPlan, WriteBytes, WriteBytesPlan};
-pub(crate) use create::BlankChild;
+pub(crate) use create::{BlankChild, copy_of};
 pub use create::{
     CopyChain, CopyChainOutcome, CopyChainPlan, CopyDisk, CopyDiskPlan, CopyOnto, CopyOntoOutcome, CopyOntoPlan,
     Derive, DeriveOutcome, DerivePlan, Identity, Make, MakePlan, NewDiskOutcome, NewImage,
 };
-pub use diff::{Diff, DiffPlan, DiffRange, Difference};
+pub use diff::{Diff, DiffPlan, Difference};
 pub use merge::{
     Direction, KeepName, Merge, MergeEstimate, MergeOutcome, MergePlan, Transplant, TransplantOutcome, TransplantPlan,
 };

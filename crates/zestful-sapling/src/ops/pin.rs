@@ -8,13 +8,13 @@ use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::diff::DiffRange;
 use crate::chain::{Chain, Disk, OpenOptions};
 use crate::error::{Error, Result};
 use crate::family::{Guard, Health, children_of};
 use crate::image::{Source, recognise};
 use crate::operation::{Operation, Plan, Planned};
 use crate::progress::Progress;
+use crate::ranges::DiskRange;
 use crate::sidecar::{Companion, Pin, modified, refuse_device, refuse_under_way};
 use crate::size::format_size;
 use crate::storage::{Access, Held, is_marked_read_only, mark_read_only, unmark_read_only};
@@ -181,7 +181,7 @@ pub struct PinReport {
     /// Healthy when it is what was pinned, broken when it is not.
     pub state: Health,
     /// The ranges that changed, in whole pieces.
-    pub changed: Vec<DiffRange>,
+    pub changed: Vec<DiskRange>,
     /// Whether its identity is another one, so that its children do not find it any more.
     pub identity_changed: bool,
     /// The children in reach, and how much of what changed each of them reads.
@@ -286,13 +286,11 @@ impl Planned for VerifyPinPlan {
         let renew =
             || Companion::change(path, &[], |companion| companion.pin.iter_mut().for_each(|pin| pin.modified = *time));
         let renewed = if is_stale { Some(renew()) } else { None };
-        let changed =
-            changed.into_iter().map(|range| DiffRange { offset: range.start, length: range.end - range.start });
         Ok(PinReport {
             path: path.clone(),
             pinned: pin.pinned,
             state: if ok { Health::Healthy } else { Health::Broken },
-            changed: changed.collect(),
+            changed: changed.into_iter().map(DiskRange::from).collect(),
             identity_changed,
             children,
             record_renewed: matches!(renewed, Some(Ok(()))),

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::apply::{carry_on_repair, give_up_repair};
 use crate::error::{Error, Result};
 use crate::family::{Guard, journals_in};
 use crate::grove::{self, Begun, ForgetOutcome};
@@ -33,8 +34,22 @@ pub enum Resumed {
     Machine(Begun),
     /// Checkpoints were being forgotten.
     Forget(ForgetOutcome),
+    /// A damaged image was being mended, or that taken back.
+    Repair(RepairOver),
     /// Nothing: the work was over, and only a copy of its journal was left.
     Over(OverOutcome),
+}
+
+/// A repair, or the taking back of one, that is over now.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+#[non_exhaustive]
+pub struct RepairOver {
+    /// The image.
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "crate::path_data::PathData")]
+    pub path: PathBuf,
+    /// Whether it is mended; otherwise it is as it was before the repair.
+    pub mended: bool,
 }
 
 /// Work that was over already.
@@ -115,6 +130,11 @@ impl Planned for ResumePlan {
             Work::Move => carry_on_move(begun, &held, guard).map(Resumed::Move),
             Work::Take | Work::Revert | Work::Copy => grove::carry_on(begun, guard).map(Resumed::Machine),
             Work::Forget => grove::carry_on_forgetting(begun, guard, progress).map(Resumed::Forget),
+            Work::Repair | Work::Undo => {
+                carry_on_repair(begun, guard)?;
+                let mended = begun.work == Work::Repair;
+                Ok(Resumed::Repair(RepairOver { path: begun.image().to_owned(), mended }))
+            }
         }
     }
 }
@@ -211,6 +231,7 @@ impl Planned for AbandonPlan {
                 Work::Move => give_up_move(begun, guard)?,
                 Work::Take | Work::Revert | Work::Copy => _ = grove::give_up(begun, guard)?,
                 Work::Forget => grove::give_up_forgetting(begun, guard)?,
+                Work::Repair | Work::Undo => give_up_repair(begun, guard)?,
             }
         }
         Ok(Abandoned { path: begun.image().to_owned(), work: Some(begun.work) })

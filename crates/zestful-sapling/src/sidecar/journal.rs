@@ -11,19 +11,18 @@
 
 use std::path::{Path, PathBuf};
 
+use serde::Deserialize;
 use serde::de::{DeserializeOwned, IgnoredAny};
-use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
 use super::catalogue::groves_around;
+use super::line::{checked, line};
 use super::record::{Header, Payload, Record, VERSION, image_of_journal, journal_of, journal_of_grove, rebase};
 use crate::error::{Error, Refusal, Result};
 use crate::finding::{Finding, JournalFinding};
 use crate::image::data_identity_at;
 use crate::storage::{Access, FileStorage, ReadAt, StagedFile, Storage, folder_of, real, remove, sync_folder};
 
-/// Hexadecimal digits of the digest before each line.
-const DIGEST: usize = 16;
 /// The marks of a merge of 64 TiB, and a record of 4,096 layers, take less.
 const MOST_BYTES: usize = 16 << 20;
 
@@ -107,14 +106,6 @@ fn lines_of(path: &Path) -> Result<Lines> {
     Ok(Lines { first: first.to_owned(), marks })
 }
 
-/// What a line says, if it is what was written.
-fn checked(line: &[u8]) -> Option<&[u8]> {
-    let (digest, rest) = line.split_at_checked(DIGEST)?;
-    // A space stands between them.
-    let (_, text) = rest.split_first()?;
-    (blake3::hash(text).to_hex().as_bytes()[..DIGEST] == *digest).then_some(text)
-}
-
 fn record_in<P: DeserializeOwned>(path: &Path, lines: &Lines) -> Result<Record<P>> {
     /// Up to the second version the number stood beside all else.
     #[derive(Deserialize)]
@@ -160,14 +151,6 @@ fn read<P: Payload>(path: &Path) -> Result<(Record<P>, Vec<P::Mark>)> {
     };
     let marks = lines.marks.iter().map(mark).collect::<Result<_>>()?;
     Ok((record, marks))
-}
-
-fn line(value: &impl Serialize) -> Result<Vec<u8>> {
-    let text = serde_json::to_string(value).map_err(|error| {
-        Error::usage(format!("the work cannot be recorded: {error}"), "report this, it should not happen")
-    })?;
-    let digest = blake3::hash(text.as_bytes()).to_hex();
-    Ok(format!("{} {text}\n", &digest[..DIGEST]).into_bytes())
 }
 
 /// A journal that this process writes, alone.

@@ -6,9 +6,12 @@
 mod catalogue;
 mod companion;
 mod journal;
+mod line;
 mod owed;
 mod pin;
 mod record;
+mod salvaged;
+mod undo;
 
 pub(crate) use catalogue::{
     CATALOGUE, HISTORY, Kept, MOST_NUMBERS, RECORD, kept_by_grove, read_record, write_catalogue, write_record,
@@ -26,3 +29,5 @@ pub(crate) use owed::{Owed, Owing};
 pub(crate) use pin::{Digest, Pin, PinMark, PinnedRun, modified};
 pub use record::Work;
 pub(crate) use record::{Header, Member, Payload, Reader, Record, image_of_journal, is_journal, journal_of};
+pub(crate) use salvaged::{Salvaged, is_salvage_list};
+pub(crate) use undo::{Stand, Undo, image_of_undo, remove_undo, size_of_undo, take_undo_along, undo_files};

@@ -41,6 +41,10 @@ pub enum Work {
     Forget,
     /// A machine is copied.
     Copy,
+    /// A damaged image is mended.
+    Repair,
+    /// What a repair changed is put back.
+    Undo,
 }
 
 impl std::fmt::Display for Work {
@@ -53,6 +57,8 @@ impl std::fmt::Display for Work {
             Work::Revert => "a revert",
             Work::Forget => "forgetting checkpoints",
             Work::Copy => "a copy",
+            Work::Repair => "a repair",
+            Work::Undo => "taking back a repair",
         })
     }
 }

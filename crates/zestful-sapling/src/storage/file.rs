@@ -10,6 +10,7 @@ use std::os::unix::fs::{FileExt, MetadataExt, OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, LazyLock, Mutex, PoisonError};
 
+use jiff::Timestamp;
 use rustix::fs::{FallocateFlags, OFlags, SeekFrom, fallocate, seek};
 use rustix::io::{ReadWriteFlags, preadv2};
 
@@ -133,6 +134,14 @@ impl FileStorage {
             Access::ReadUnlocked => {}
         }
         Ok(opened)
+    }
+
+    /// Says that the file was last changed then.
+    ///
+    /// # Errors
+    /// `Io`.
+    pub(crate) fn set_modified(&self, time: Timestamp) -> Result<()> {
+        self.file.set_modified(time.into()).map_err(|e| Error::io("set the time of", &self.path, e))
     }
 
     /// A file that was created for writing just now.

@@ -13,10 +13,12 @@ mod folder_lock;
 mod held;
 mod host;
 mod latched;
+mod lenient;
 mod listing;
 mod lock;
 mod memory;
 mod names;
+mod overlay;
 mod paths;
 mod scratch;
 mod staged;
@@ -43,6 +45,7 @@ pub(crate) use held::{Held, swapped};
 pub(crate) use host::{allocated_at, is_writable_folder, unmark_read_only};
 pub use host::{free_space, is_marked_read_only, mark_read_only};
 pub(crate) use latched::Latched;
+pub(crate) use lenient::Lenient;
 pub(crate) use listing::{entries_in, files_in};
 pub use lock::{server_of, user_of};
 pub use memory::MemoryStorage;
@@ -50,6 +53,7 @@ pub(crate) use names::{
     create_folder, is_same_file, link, refuse_existing, remove, remove_empty_folder, rename_new, rename_over,
     sync_folder,
 };
+pub(crate) use overlay::{Edit, NewBytes, Overlay};
 pub(crate) use paths::{entry, folder_of, real, relative_path, tidy};
 pub(crate) use scratch::scratch_in;
 pub use staged::StagedFile;

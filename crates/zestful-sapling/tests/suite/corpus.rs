@@ -16,7 +16,7 @@ use zestful_sapling::progress::Progress;
 use zestful_sapling::storage::{MemoryStorage, ReadAt};
 use zestful_sapling::{Error, Result};
 
-fn corpus() -> Option<(PathBuf, Vec<Value>)> {
+pub fn corpus() -> Option<(PathBuf, Vec<Value>)> {
     let Some(folder) = std::env::var_os("ZSAP_CORPUS").map(PathBuf::from) else {
         eprintln!("skipped: ZSAP_CORPUS names no corpus");
         return None;
@@ -60,7 +60,7 @@ fn is_zero(disk: &dyn Disk, offset: u64, len: u64) -> Result<bool> {
 }
 
 /// Opens the chain and compares every run of the manifest.
-fn read_all(path: &Path, image: &Value, options: &OpenOptions) -> std::result::Result<(), String> {
+pub fn read_all(path: &Path, image: &Value, options: &OpenOptions) -> std::result::Result<(), String> {
     let chain = Chain::open(path, options).map_err(|error| error.to_string())?;
     for (field, value) in [
         ("virtual_size", chain.info().virtual_size),

@@ -8,8 +8,9 @@ use zestful_sapling::chain::Disk;
 use zestful_sapling::image::vhdx::{self, Vhdx, VhdxMut};
 use zestful_sapling::image::{Format, Image, ImageMut, Source, open_image, open_image_mut, vhd};
 use zestful_sapling::progress::Progress;
+use zestful_sapling::repair::{Salvage, UndoRepair};
 use zestful_sapling::storage::testing::FaultStorage;
-use zestful_sapling::storage::{MemoryStorage, ReadAt, Storage};
+use zestful_sapling::storage::{Access, FileStorage, MemoryStorage, ReadAt, Storage};
 
 use crate::support::{Layers, MIB, Shape};
 
@@ -311,4 +312,75 @@ fn the_largest_table_is_read_in_pages() {
     let disk = Alone(layers);
     let extent = disk.extent_at(0, 64 << 40).unwrap();
     assert_eq!((extent.len, extent.data), ((64 << 40) - MIB, None));
+}
+
+/// Whole runs over a damaged file: checked, mended with all that can be given up, read, put back, salvaged. Each ends
+/// in an answer; what is mended opens and reads; what is put back is what it was.
+fn whole_run(storage: &MemoryStorage, format: Format, folder: &std::path::Path) -> Result<bool, Error> {
+    let path = folder.join(format!("fen-base.{format}"));
+    crate::repairs::store(storage, &path);
+    let before = crate::repairs::bits(storage);
+    let outcome = crate::repairs::repair_all(&path, format);
+    let open = || Arc::new(FileStorage::open(&path, Access::ReadUnlocked).unwrap());
+    let mut mended = false;
+    if let Ok(outcome) = &outcome {
+        let opens = open_image(open(), Some(format)).is_ok();
+        let fatal = outcome.left.iter().any(|finding| finding.prevents_opening());
+        assert_eq!(opens, !fatal, "{:?}", outcome.left);
+        if opens && outcome.undo_file.is_some() {
+            mended = true;
+            assert!(crate::repairs::Content::of(open(), format).is_some());
+        }
+        if outcome.undo_file.is_some() {
+            crate::support::perform(UndoRepair::new(&path)).unwrap();
+        }
+    }
+    assert!(crate::repairs::bits(&*open()) == before, "it is not what it was");
+    let target = folder.join("saved.vhdx");
+    _ = std::fs::remove_file(&target);
+    let salvage = Salvage::new(&path, &target).with_source_format(format);
+    let salvaged = crate::support::perform(salvage.without(folder.join(format!("frozen.{format}"))));
+    assert!(salvaged.is_err() || target.exists());
+    assert!(crate::repairs::bits(&*open()) == before, "a salvage wrote to it");
+    match outcome {
+        Ok(_) => Ok(mended),
+        // Anything else would be a fault of ours.
+        Err(error @ (Error::Damaged(_) | Error::Unsupported(_) | Error::Refused(..) | Error::Usage(_))) => Err(error),
+        Err(Error::Io { source, .. }) if source.raw_os_error() == Some(27) => Ok(false),
+        Err(other) => panic!("{other:?}"),
+    }
+}
+
+proptest! {
+    #![proptest_config(crate::support::config(250))]
+
+    #[test]
+    fn whole_runs_over_damaged_images_end(
+        damages in damages(),
+        resealed in any::<bool>(),
+        vhd in any::<bool>(),
+        values in proptest::collection::vec((0u64..2048, any::<u64>(), any::<bool>()), 1..4),
+        cut in proptest::option::weighted(0.2, any::<prop::sample::Index>()),
+    ) {
+        thread_local!(static SAMPLES: [MemoryStorage; 2] = [sample(), vhd_sample()]);
+        let storage = SAMPLES.with(|samples| samples[usize::from(vhd)].clone());
+        let len = storage.len().unwrap();
+        match vhd {
+            false => damages.iter().for_each(|damage| apply(&storage, damage)),
+            true => {
+                for (at, value, from_end) in values {
+                    let at = if from_end { len - 8 - at % 600 } else { at };
+                    storage.write_at(&value.to_be_bytes(), at).unwrap();
+                }
+                if let Some(cut) = cut {
+                    storage.set_len(cut.index(len as usize) as u64).unwrap();
+                }
+            }
+        }
+        if resealed {
+            if vhd { reseal_vhd(&storage) } else { reseal(&storage) }
+        }
+        let folder = crate::family_model::quick_folder();
+        _ = whole_run(&storage, if vhd { Format::Vhd } else { Format::Vhdx }, folder.path());
+    }
 }

@@ -16,9 +16,9 @@ use crate::damage::{BAT, HEADERS, LOG, METADATA, TABLES, bytes, reseal, reseal_v
 use crate::support::{Layers, MIB, Shape, create};
 
 /// What spoils an image.
-type Spoil = fn(&MemoryStorage);
+pub type Spoil = fn(&MemoryStorage);
 /// A code, the image, and what spoils it.
-type Row = (&'static str, fn() -> MemoryStorage, Spoil);
+pub type Row = (&'static str, fn() -> MemoryStorage, Spoil);
 
 const ITEMS: u64 = METADATA + (64 << 10);
 const PARAMETERS: u64 = 0;
@@ -81,7 +81,7 @@ fn newest(storage: &MemoryStorage) -> u64 {
 }
 
 /// The sample with its log put in place.
-fn settled() -> MemoryStorage {
+pub fn settled() -> MemoryStorage {
     let storage = Arc::new(sample());
     Box::new(VhdxMut::open(storage.clone()).unwrap()).close().unwrap();
     (*storage).clone()
@@ -103,7 +103,7 @@ fn bitmap(storage: &MemoryStorage) -> u64 {
     bitmap
 }
 
-const VHDX: &[Row] = &[
+pub const VHDX: &[Row] = &[
     ("vhdx-signature", settled, |image| put(image, 0, b"V")),
     ("vhdx-too-short", settled, |image| image.set_len(MIB - 1).unwrap()),
     ("vhdx-headers", settled, |image| headers(image, 0, b"H")),
@@ -121,6 +121,14 @@ const VHDX: &[Row] = &[
     }),
     ("vhdx-log-entry", sample, |image| put(image, newest(image) + 64, b"X")),
     ("vhdx-log-sequence", sample, |image| put(image, LOG, &vec![0; 1 << 20])),
+    ("vhdx-log-empty", settled, |image| {
+        let newer = usize::from(u64_at(image, HEADERS[1] + 8) > u64_at(image, HEADERS[0] + 8));
+        let (from, to) = (HEADERS[newer], HEADERS[1 - newer]);
+        put(image, to, &bytes(image, from, 4096));
+        put(image, to + 8, &(u64_at(image, from + 8) + 1).to_le_bytes());
+        put(image, to + 48, &[7; 16]);
+        put(image, LOG, &vec![0; 1 << 20]);
+    }),
     ("vhdx-log-cut", sample, |image| image.set_len(5 * MIB).unwrap()),
     ("vhdx-log-length", sample, |image| put(image, newest(image) + 56, &(1u64 << 62).to_le_bytes())),
     ("vhdx-log-target", sample, |image| put(image, newest(image) + 64 + 16, &0u64.to_le_bytes())),
@@ -194,7 +202,7 @@ const VHDX: &[Row] = &[
 ];
 
 /// A VHD base whose first block holds data.
-fn vhd_base() -> MemoryStorage {
+pub fn vhd_base() -> MemoryStorage {
     let layers = Layers::new(Shape::vhd(5 << 20));
     let disk = layers.open();
     disk.write_at(&vec![1; 1 << 20], 0).unwrap();
@@ -202,7 +210,7 @@ fn vhd_base() -> MemoryStorage {
     (*layers.storages[0]).clone()
 }
 
-fn vhd_fixed() -> MemoryStorage {
+pub fn vhd_fixed() -> MemoryStorage {
     let storage = MemoryStorage::new();
     vhd::CreateOptions::new(4 << 20).with_fixed(true).create_in(&storage).unwrap();
     storage
@@ -231,7 +239,7 @@ fn first_block(storage: &dyn ReadAt) -> (u64, u32) {
     entries.find(|(_, entry)| *entry != u32::MAX).unwrap()
 }
 
-const VHD: &[Row] = &[
+pub const VHD: &[Row] = &[
     ("vhd-too-short", vhd_sample, |image| image.set_len(100).unwrap()),
     ("vhd-footer", vhd_sample, |image| footers(image, 0, b"C")),
     ("vhd-footer-short", vhd_sample, |image| image.set_len(image.len().unwrap() - 1).unwrap()),
@@ -272,13 +280,17 @@ const VHD: &[Row] = &[
         let (at, entry) = first_block(image);
         put(image, at + 4, &entry.to_be_bytes());
     }),
+    ("vhd-space-unused", vhd_sample, |image| put(image, first_block(image).0, &u32::MAX.to_be_bytes())),
     ("vhd-unwritten-data", vhd_base, |image| put(image, u64::from(first_block(image).1) * 512, &[0; 64])),
 ];
 
 fn find(storage: MemoryStorage, format: Format) -> Vec<Finding> {
     let storage = Arc::new(storage);
     let check = if format == Format::Vhd { vhd::check } else { vhdx::check };
-    let findings = check(storage.clone(), &Progress::new()).unwrap();
+    let mut findings = check(storage.clone(), &Progress::new()).unwrap();
+    if format == Format::Vhd {
+        findings.extend(vhd::check_data(storage.clone(), &Progress::new()).unwrap());
+    }
     // Opening and checking never disagree.
     let opens = open_image(storage.clone(), Some(format)).is_ok();
     assert_eq!(opens, !findings.iter().any(Finding::prevents_opening), "{findings:?}");
@@ -365,8 +377,9 @@ fn page() -> String {
         ("VHDX images", &["vhdx-"][..]),
         ("VHD images", &["vhd-"]),
         ("Raw disks, and disks in pieces", &["raw-", "piece"]),
+        ("Content", &["data-"]),
         ("Chains", &["parent-", "chain-"]),
-        ("Companions and journals", &["companion-", "pin-", "journal-"]),
+        ("Companions, journals and undo files", &["companion-", "pin-", "journal-", "undo-"]),
         ("Catalogues of machines", &["catalogue-"]),
     ] {
         page.push_str(&format!("\n## {title}\n\n| code | | meaning | can be mended |\n|---|---|---|---|\n"));
@@ -386,19 +399,39 @@ fn page() -> String {
             page.push_str(&format!("| `{}` | {severity} | {} | {repair} |\n", rule.code, rule.meaning));
         }
     }
+    page.push_str(SILENT_FIELDS);
+    for silent in crate::matrix::SILENT {
+        page.push_str(&format!("| {} | {} | {} |\n", silent.format, silent.field, silent.misleads));
+    }
     page
 }
 
+const SILENT_FIELDS: &str = "\n## What nothing finds\n\nEvery byte of every structure was changed in a test: \
+    `check` finds it, by a checksum, a copy, or because what it says cannot be, or the byte belongs to one of these \
+    fields, for which the formats have neither.\n\n| format | field | what a wrong value misleads |\n|---|---|---|\n";
+
 #[test]
 fn the_page_of_rules_is_current() {
-    let place = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("docs/findings.md");
     let page = page();
     assert_eq!(page.matches("\n| `").count(), zestful_sapling::finding::rules().count());
-    if std::env::var_os("ZSAP_WRITE_DOCS").is_some() {
-        std::fs::write(&place, &page).unwrap();
+    let own = std::path::Path::new(env!("CARGO_MANIFEST_DIR"));
+    let writes = std::env::var_os("ZSAP_WRITE_DOCS").is_some();
+    // The pages that stand beside all others are part of the library's own documentation as well.
+    for name in ["findings.md", "formats.md", "safety.md"] {
+        let (beside, within) = (own.join("../../docs").join(name), own.join("docs").join(name));
+        let right = if name == "findings.md" { page.clone() } else { std::fs::read_to_string(&beside).unwrap() };
+        for place in [beside, within] {
+            if writes {
+                std::fs::write(&place, &right).unwrap();
+            }
+            let written = std::fs::read_to_string(&place).unwrap_or_default();
+            assert!(
+                written == right,
+                "{} is old: run the tests with ZSAP_WRITE_DOCS=1 to write it anew",
+                place.display()
+            );
+        }
     }
-    let written = std::fs::read_to_string(&place).unwrap_or_default();
-    assert!(written == page, "{} is old: run the tests with ZSAP_WRITE_DOCS=1 to write it anew", place.display());
 }
 
 /// Each code is one rule, each has its meaning, and what forbids opening is an error.

@@ -8,7 +8,7 @@ use syn::visit::Visit;
 
 /// Lowest first; modules of one layer do not know each other.
 const LAYERS: &[&[&str]] = &[
-    &["bounded", "path_data", "size", "bytes"],
+    &["bounded", "path_data", "size", "bytes", "ranges"],
     &["finding"],
     &["refusal"],
     &["error"],

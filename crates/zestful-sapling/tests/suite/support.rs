@@ -297,7 +297,7 @@ pub fn perform<O: Operation>(operation: O) -> zestful_sapling::Result<<O::Planne
 }
 
 pub fn check_chain(path: &Path, format: Option<Format>) -> zestful_sapling::Result<CheckReport> {
-    let check = Check::new(path);
+    let check = Check::new(path).with_data(true);
     perform(match format {
         Some(format) => check.with_format(format),
         None => check,

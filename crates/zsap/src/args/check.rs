@@ -6,11 +6,15 @@ use clap::Args;
 
 use super::options::FormatOption;
 
+/// Quick by default: structures only. Exit status: 0 sound, 3 damage was found.
 #[derive(Clone, Debug, Args)]
 pub(crate) struct Check {
-    /// Images
+    /// Images, and folders whose images are meant
     #[arg(required = true)]
     pub(crate) path: Vec<PathBuf>,
+    /// Read all content as well: what the host cannot read, what is not as it was pinned, pieces that changed
+    #[arg(long)]
+    pub(crate) data: bool,
     #[command(flatten)]
     pub(crate) format: FormatOption,
 }

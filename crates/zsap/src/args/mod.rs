@@ -24,7 +24,9 @@ pub(crate) mod overrides;
 pub(crate) mod pin;
 pub(crate) mod relink;
 pub(crate) mod remove;
+pub(crate) mod repair;
 pub(crate) mod resume;
+pub(crate) mod salvage;
 pub(crate) mod serve;
 pub(crate) mod show;
 pub(crate) mod status;
@@ -138,6 +140,10 @@ pub(crate) enum Command {
     Identity(identity::Identity),
     /// Verify images and all that they read through
     Check(check::Check),
+    /// Mend a damaged image: show the plan, ask, and keep what is overwritten, so that it can be taken back
+    Repair(repair::Repair),
+    /// Save all that can be read of a damaged image, or of a broken chain, into a new image
+    Salvage(salvage::Salvage),
     /// A machine's folder: its disks and their roles
     #[command(subcommand)]
     Grove(grove::Grove),

@@ -1,5 +1,6 @@
 //! `zsap abandon`: what was cut short is given up.
 
+use zestful_sapling::family::Work;
 use zestful_sapling::repair;
 
 use super::run::{asked, perform};
@@ -13,6 +14,8 @@ pub(super) fn run(console: &Console, typed: &Abandon) -> Result<Outcome, Failure
     let Some(given_up) = perform(console, &abandon)? else { return Ok(Outcome::Done) };
     let path = console.strong(&text::path(&given_up.path));
     let lines = match given_up.work {
+        Some(Work::Repair) => vec![format!("gave up the repair of {path}: it is bit for bit what it was")],
+        Some(Work::Undo) => vec![format!("gave up taking the repair back: {path} is as the repair left it")],
         Some(work) => vec![
             format!("gave up {work} of {path}"),
             "  it reads as before; what was written already stays and takes its space".to_owned(),

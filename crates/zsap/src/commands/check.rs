@@ -1,15 +1,15 @@
 //! `zsap check`.
 
-use std::path::PathBuf;
+use std::collections::HashSet;
 
-use zestful_sapling::Error;
-use zestful_sapling::check;
-use zestful_sapling::family::{Health, Problem};
+use zestful_sapling::check::{CheckAll, CheckReport};
+use zestful_sapling::family::{Health, Problem, ProblemKind, UnderWay};
 use zestful_sapling::finding::{Finding, Repair, Severity};
-use zestful_sapling::ops::{Operation, Plan, Planned};
+use zestful_sapling::grove::{Limits, status_of};
 
 use super::run::perform;
 use super::status::state_word;
+use crate::advice::{self, Next};
 use crate::args::check::Check;
 use crate::args::values::with;
 use crate::console::Console;
@@ -17,66 +17,121 @@ use crate::exit::{Failure, Outcome};
 use crate::report::json::Checked;
 use crate::report::text;
 
+/// So many images have a line each; of more, only those with something to tell.
+const MOST_LINES: usize = 12;
+
 pub(super) fn run(console: &Console, typed: &Check) -> Result<Outcome, Failure> {
-    let check = |path: &PathBuf| -> Result<check::Check, Error> {
-        Ok(with(check::Check::new(path), typed.format.of(path)?, check::Check::with_format))
-    };
-    if console.common().plan {
-        let mut plan = Plan::default();
-        plan.operation = "check";
-        for path in &typed.path {
-            plan.steps.extend_from_slice(&check(path)?.plan()?.summary().steps);
-        }
-        console.show_plan(&plan)?;
-        return Ok(Outcome::Done);
+    let mut format = None;
+    for path in typed.path.iter().filter(|path| !path.is_dir()) {
+        format = typed.format.of(path)?;
     }
-    let (mut state, mut findings, mut problems, mut lines) = (Health::Healthy, Vec::new(), Vec::new(), Vec::new());
-    let (mut damaged, mut failed) = (false, None);
-    for path in &typed.path {
-        let report = check(path).map_err(Failure::from).and_then(|check| perform(console, &check));
-        let report = match report {
-            Ok(report) => report,
-            // One that cannot be read does not take the others with it; a stop is meant for all.
-            Err(Failure::Library(error)) if typed.path.len() > 1 && !matches!(error, Error::Cancelled) => {
-                lines.push(format!("{}: {}", console.strong(&text::path(path)), console.alarming("not checked")));
-                lines.push(text::wrapped(&format!("  {}", text::safe(&error.with_causes())), "    "));
-                problems.push(Problem::of_error(path, &error));
-                failed = Some(error);
-                continue;
-            }
-            Err(other) => return Err(other),
-        };
-        let Some(report) = report else { continue };
-        state = state.max(report.state);
-        damaged |= report.has_damage();
-        let layers = text::count(report.files.len(), "file", "files");
-        let shown: Vec<&Finding> = report
-            .findings
-            .iter()
-            .filter(|finding| console.common().verbose || finding.severity() > Severity::Note)
-            .collect();
+    let check = with(CheckAll::new(typed.path.clone()).with_data(typed.data), format, CheckAll::with_format);
+    let Some(mut all) = perform(console, &check)? else { return Ok(Outcome::Done) };
+    // What became of the one image that was named is what becomes of the command.
+    if typed.path.len() == 1 && !typed.path[0].is_dir() && all.failed.len() == 1 {
+        return Err(all.failed.remove(0).1.into());
+    }
+    let mut problems: Vec<Problem> = all.failed.iter().map(|(path, error)| Problem::of_error(path, error)).collect();
+    let mut under_way = Vec::new();
+    for folder in typed.path.iter().filter(|path| path.is_dir()) {
+        let status = status_of(folder, &Limits::default())?;
+        problems.extend(status.problems.into_iter().filter(is_of_folder));
+        under_way.extend(status.under_way);
+    }
+    let state = all.checked.iter().map(|report| report.state).chain(problems.iter().map(|problem| problem.severity));
+    let state = state.max().unwrap_or_default();
+    let damaged = all.checked.iter().any(CheckReport::has_damage);
+    if damaged && console.common().quiet && !console.json() {
+        console.error("damage was found");
+    }
+    let next = next_of(&all.checked, &problems, &under_way);
+    let mut lines = lines_of(console, &all.checked);
+    for (path, error) in &all.failed {
+        lines.push(format!("{}: {}", console.strong(&text::path(path)), console.alarming("not checked")));
+        lines.push(text::wrapped(&format!("  {}", text::safe(&error.with_causes())), "    "));
+    }
+    let of_folders = problems.iter().skip(all.failed.len());
+    lines.extend(of_folders.flat_map(|problem| problem_lines(console, problem)));
+    lines.extend(
+        under_way.iter().map(|work| text::wrapped(&format!("  unfinished: {}", text::safe(&work.message)), "    ")),
+    );
+    lines.extend(advice::lines(&next.iter().cloned().collect::<Vec<_>>(), "  "));
+    console.answer(&Checked::new(state, &all.checked, &problems, next.as_ref()), lines)?;
+    match all.failed.into_iter().next() {
+        // Damage that was found says more than that another one could not be read.
+        _ if damaged => Ok(Outcome::FoundDamage),
+        Some((_, error)) => Err(error.into()),
+        None if problems.iter().any(|problem| problem.severity == Health::Broken) => Ok(Outcome::FoundDamage),
+        None => Ok(Outcome::Done),
+    }
+}
+
+/// What a folder tells beside its images, of which the check itself tells more.
+fn is_of_folder(problem: &Problem) -> bool {
+    use ProblemKind as K;
+    matches!(
+        problem.code,
+        K::LeftOver
+            | K::LoneCompanion
+            | K::JournalDamaged
+            | K::CompanionDamaged
+            | K::DanglingLink
+            | K::Twin
+            | K::CatalogueDamaged
+            | K::LayerMissing
+            | K::LayerChanged
+            | K::NobodysFile
+            | K::CommandOwed
+    )
+}
+
+fn lines_of(console: &Console, checked: &[CheckReport]) -> Vec<String> {
+    let (mut lines, mut told, mut silent) = (Vec::new(), HashSet::new(), 0usize);
+    for report in checked {
+        let shown = |finding: &&Finding| console.common().verbose || finding.severity() > Severity::Note;
+        let shown: Vec<&Finding> = report.findings.iter().filter(shown).collect();
+        if shown.is_empty() && checked.len() > MOST_LINES && !console.common().verbose {
+            silent += 1;
+            continue;
+        }
         let verdict = match (report.state, shown.is_empty()) {
             (Health::Broken | Health::Unfinished, _) => console.alarming(state_word(report.state)),
             (Health::Attention, _) => console.alarming("damaged, and all of it can be read"),
             (Health::Healthy, false) => "healthy, with something to note".to_owned(),
             _ => state_word(report.state).to_owned(),
         };
-        lines.push(format!("{}: {verdict} ({layers} looked at)", console.strong(&text::path(path))));
+        let layers = text::count(report.files.len(), "file", "files");
+        lines.push(format!("{}: {verdict} ({layers} looked at)", console.strong(&text::path(&report.path))));
         for finding in shown {
-            lines.extend(describe(finding));
+            // What a parent has is told with the first image that reads through it.
+            match told.insert((finding.path.clone(), finding.code(), finding.offset)) {
+                true => lines.extend(describe(finding)),
+                false => lines.push(format!("  as above  {}", placed(finding))),
+            }
         }
-        findings.extend(report.findings);
+        if !report.content.is_empty() {
+            lines.push(text::wrapped(&format!("  in all: {}", report.content), "    "));
+        }
     }
-    if damaged && console.common().quiet && !console.json() {
-        console.error("damage was found");
+    if silent > 0 {
+        lines.insert(0, format!("{} healthy", text::count(silent, "image is", "images are")));
     }
-    console.answer(&Checked::new(state, &findings, &problems), lines)?;
-    match failed {
-        // Damage that was found says more than that another one could not be read.
-        _ if damaged => Ok(Outcome::FoundDamage),
-        Some(error) => Err(error.into()),
-        None => Ok(Outcome::Done),
-    }
+    lines
+}
+
+fn problem_lines(console: &Console, problem: &Problem) -> Vec<String> {
+    let word = match problem.severity {
+        Health::Broken => console.alarming("broken"),
+        _ => "note".to_owned(),
+    };
+    let text = text::wrapped(&format!("  @: {}", text::safe(&problem.message)), "    ");
+    vec![text.replacen('@', &word, 1)]
+}
+
+fn placed(finding: &Finding) -> String {
+    let place = finding.place().unwrap_or_else(|| finding.kind.structure());
+    let file = finding.path.as_deref().map(text::name).unwrap_or_default();
+    format!("{}  {file}, {place}", finding.code())
 }
 
 fn describe(finding: &Finding) -> [String; 2] {
@@ -91,10 +146,18 @@ fn describe(finding: &Finding) -> [String; 2] {
         (_, Repair::Lossy) => "; can be mended only by giving something up",
         _ => "; nothing in the file says what was there",
     };
-    let place = finding.place().unwrap_or_else(|| finding.kind.structure());
-    let file = finding.path.as_deref().map(text::name).unwrap_or_default();
     [
-        format!("  {word:<8}{}  {file}, {place}", finding.code()),
+        format!("  {word:<8}{}", placed(finding)),
         text::wrapped(&format!("          {}{mending}", text::safe(&finding.message())), &" ".repeat(10)),
     ]
+}
+
+/// The one command that may be typed next: for the worst that was found and can be seen to.
+fn next_of(checked: &[CheckReport], problems: &[Problem], under_way: &[UnderWay]) -> Option<Next> {
+    let work = under_way.iter().flat_map(advice::next_for_work).next();
+    let mut worst: Vec<&CheckReport> = checked.iter().filter(|report| !report.findings.is_empty()).collect();
+    worst.sort_by_key(|report| std::cmp::Reverse(report.state));
+    let of_images = || worst.iter().find_map(|report| advice::next_for_findings(&report.path, &report.findings));
+    let of_folders = || problems.iter().flat_map(advice::next_for).next();
+    work.or_else(of_images).or_else(of_folders)
 }

@@ -1,7 +1,9 @@
 //! `zsap grove`: a machine's folder and its disks.
 
 use zestful_sapling::Error;
-use zestful_sapling::grove::{self, AddDisk, CopyGrove, GroveReport, NewGrove, ReleaseDisk, RemoveGrove, disks_of};
+use zestful_sapling::grove::{
+    self, AddDisk, CopyGrove, GroveReport, NewGrove, RebuildOutcome, ReleaseDisk, RemoveGrove, disks_of,
+};
 use zestful_sapling::ops::{Operation, Planned};
 
 use super::run::{asked, finish, perform};
@@ -112,6 +114,12 @@ fn rebuild(console: &Console, typed: &Rebuild) -> Result<Outcome, Failure> {
     let rebuild = grove::Rebuild::new(&typed.folder);
     let rebuild = with(rebuild, typed.machine.as_ref(), |rebuild, name| rebuild.with_machine(name));
     let Some(made) = perform(console, &rebuild)? else { return Ok(Outcome::Done) };
+    console.answer(&made, rebuilt(console, &made))?;
+    Ok(Outcome::Done)
+}
+
+/// What was made anew.
+pub(super) fn rebuilt(console: &Console, made: &RebuildOutcome) -> Vec<String> {
     let mut lines = vec![format!(
         "made the catalogue of {} anew: {}, {}",
         console.strong(&text::safe(&made.machine)),
@@ -119,8 +127,7 @@ fn rebuild(console: &Console, typed: &Rebuild) -> Result<Outcome, Failure> {
         text::count(made.checkpoints.len(), "checkpoint", "checkpoints")
     )];
     lines.extend(made.set_aside.iter().map(|aside| format!("  the old one is kept as {}", text::path(aside))));
-    console.answer(&made, lines)?;
-    Ok(Outcome::Done)
+    lines
 }
 
 fn copy(console: &Console, typed: &Copy) -> Result<Outcome, Failure> {

@@ -21,8 +21,10 @@ mod move_image;
 mod pin;
 mod relink;
 mod remove;
+mod repair;
 mod resume;
 mod run;
+mod salvage;
 mod serve;
 mod show;
 mod status;
@@ -59,7 +61,9 @@ pub(crate) fn run(args: &Args, console: &Console) -> Result<Outcome, Failure> {
         Command::Pin(typed) => pin::run(console, typed),
         Command::Relink(typed) => relink::run(console, typed),
         Command::Remove(typed) => remove::run(console, typed),
+        Command::Repair(typed) => repair::run(console, typed),
         Command::Resume(typed) => resume::run(console, typed),
+        Command::Salvage(typed) => salvage::run(console, typed),
         Command::Serve(typed) => serve::run(console, typed),
         Command::Show(typed) => show::run(console, typed),
         Command::Status(typed) => status::run(console, typed),

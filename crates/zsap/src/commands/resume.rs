@@ -21,6 +21,10 @@ pub(super) fn run(console: &Console, typed: &Resume) -> Result<Outcome, Failure>
         Resumed::Move(outcome) => moved(console, "the image", outcome),
         Resumed::Machine(begun) => vec![settled(begun)],
         Resumed::Forget(outcome) => forgotten(console, outcome),
+        Resumed::Repair(outcome) => vec![match outcome.mended {
+            true => format!("carried on: {} is mended", text::path(&outcome.path)),
+            false => format!("carried on: {} is what it was before the repair", text::path(&outcome.path)),
+        }],
         Resumed::Over(outcome) => {
             let image = text::path(&outcome.path);
             vec![format!("what was begun with {image} was over; the copies of its journal are gone")]

@@ -38,8 +38,11 @@ fn lines(console: &Console, status: &Status) -> Vec<String> {
         std::iter::once(trouble(word, &problem.message)).chain(next)
     };
     // The worst comes first.
-    let (broken, notes): (Vec<_>, Vec<_>) =
+    let (broken, notes): (Vec<&Problem>, Vec<&Problem>) =
         status.problems.iter().partition(|problem| problem.severity == Health::Broken);
+    let several = status.problems.len() + status.under_way.len() > 1;
+    let first = broken.iter().flat_map(|problem| advice::next_for(problem)).next();
+    let first = first.or_else(|| status.under_way.iter().flat_map(advice::next_for_work).next());
     lines.extend(broken.into_iter().flat_map(told));
     for work in &status.under_way {
         lines.push(trouble(if work.holder.is_some() { "under way" } else { "unfinished" }, &work.message));
@@ -92,6 +95,8 @@ fn lines(console: &Console, status: &Status) -> Vec<String> {
         ),
         "  ",
     ));
+    // Of several the worst comes first, and says what to type.
+    lines.extend(advice::lines(&first.filter(|_| several).into_iter().collect::<Vec<_>>(), "  "));
     lines
 }
 

@@ -1,14 +1,18 @@
 //! The documents that scripts read, where they say more than the library's own types: what may be typed next.
 
+use std::collections::HashSet;
+
 use schemars::JsonSchema;
 use serde::Serialize;
+use zestful_sapling::check::CheckReport;
 use zestful_sapling::family::{
     CurrentDisk, Family, Health, Held, Node, OldestFrozen, Problem, ProblemKind, Report, Status, Totals, UnderWay,
 };
-use zestful_sapling::finding::Finding;
+use zestful_sapling::finding::{Finding, Losses};
 use zestful_sapling::grove::ForgetStep;
-use zestful_sapling::ops::{DeriveOutcome, MergeEstimate, Plan};
+use zestful_sapling::ops::{DeriveOutcome, MergeEstimate, Plan, Planned};
 use zestful_sapling::path_data::PathData;
+use zestful_sapling::repair::{RepairPlan, RepairStep};
 use zestful_sapling_attach::Attached;
 
 use crate::advice;
@@ -43,6 +47,34 @@ pub(crate) struct ForgetPlanned<'a> {
     pub(crate) checkpoints: Vec<String>,
     /// What becomes of each layer.
     pub(crate) layers: &'a [ForgetStep],
+}
+
+/// What a repair would do.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct RepairPlanned<'a> {
+    /// The plan.
+    #[serde(flatten)]
+    plan: &'a Plan,
+    /// What would be mended, in order.
+    repairs: &'a [RepairStep],
+    /// What that means for the content of the image's disk.
+    content: &'a Losses,
+    /// What could be mended beside that with a loss, once it is named.
+    offered: &'a [RepairStep],
+    /// What would be found in the image's own file afterwards.
+    left: &'a [Finding],
+}
+
+impl<'a> RepairPlanned<'a> {
+    pub(crate) fn of(plan: &'a RepairPlan) -> Self {
+        Self {
+            plan: plan.summary(),
+            repairs: plan.steps(),
+            content: plan.content(),
+            offered: plan.offered(),
+            left: plan.left(),
+        }
+    }
 }
 
 /// Something wrong with a file.
@@ -115,17 +147,63 @@ impl<'a> Shown<'a> {
 /// What `zsap check` answers.
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct Checked<'a> {
-    /// What the findings of all images come to.
+    /// Whether no rule is broken anywhere, and every image could be checked.
+    ok: bool,
+    /// What all of it comes to.
     state: Health,
-    /// What was found.
-    findings: &'a [Finding],
-    /// Images that could not be checked.
+    /// What was found, each once.
+    findings: Vec<&'a Finding>,
+    /// The images that were checked.
+    images: Vec<CheckedImage<'a>>,
+    /// Images that could not be checked, and what else is wrong in the folders.
     problems: Vec<ProblemTold>,
+    /// The argument list of the command that may be run next; null where none is known, or a person has to decide.
+    next: Option<Vec<String>>,
+}
+
+/// One image that was checked.
+#[derive(Serialize, JsonSchema)]
+struct CheckedImage<'a> {
+    /// The image.
+    path: PathData,
+    /// What the findings of it and its parents come to.
+    state: Health,
+    /// The files that were looked at, the image itself first.
+    files: Vec<PathData>,
+    /// What the damage means for the whole disk.
+    content: &'a Losses,
 }
 
 impl<'a> Checked<'a> {
-    pub(crate) fn new(state: Health, findings: &'a [Finding], problems: &[Problem]) -> Self {
-        Self { state, findings, problems: told(problems) }
+    pub(crate) fn new(
+        state: Health,
+        checked: &'a [CheckReport],
+        problems: &[Problem],
+        next: Option<&advice::Next>,
+    ) -> Self {
+        let mut findings: Vec<&Finding> = Vec::new();
+        let mut seen = HashSet::new();
+        for finding in checked.iter().flat_map(|report| &report.findings) {
+            if seen.insert((finding.path.as_ref(), finding.code(), finding.offset)) {
+                findings.push(finding);
+            }
+        }
+        let images = checked.iter().map(|report| CheckedImage {
+            path: PathData::from(&*report.path),
+            state: report.state,
+            files: report.files.iter().map(|file| PathData::from(&**file)).collect(),
+            content: &report.content,
+        });
+        let damaged = checked.iter().any(CheckReport::has_damage);
+        let broken = problems.iter().any(|problem| problem.severity == Health::Broken);
+        Self {
+            ok: !damaged && !broken,
+            state,
+            findings,
+            images: images.collect(),
+            problems: told(problems),
+            next: next.and_then(|next| advice::first(std::slice::from_ref(next))),
+        }
     }
 }
 

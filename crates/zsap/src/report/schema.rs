@@ -8,8 +8,8 @@ use zestful_sapling::{grove, ops, repair};
 
 use super::events::{Exposed, Line, Served};
 use super::json::{
-    AttachedDisks, BothWays, BytesMoved, Checked, Detached, ErrorDocument, FolderStatus, ForgetPlanned, Grown, Shown,
-    Tree,
+    AttachedDisks, BothWays, BytesMoved, Checked, Detached, ErrorDocument, FolderStatus, ForgetPlanned, Grown,
+    RepairPlanned, Shown, Tree,
 };
 use crate::console::SCHEMA_VERSION;
 
@@ -79,7 +79,11 @@ fn the_schemas_are_current() {
         "plan": ops::Plan,
         "relink": ops::RelinkOutcome,
         "remove": ops::RemoveOutcome,
+        "repair": repair::RepairOutcome,
+        "repair-plan": RepairPlanned<'_>,
+        "repair-undo": repair::UndoRepairOutcome,
         "resume": repair::Resumed,
+        "salvage": repair::SalvageOutcome,
         "serve": Served,
         "show": Shown<'_>,
         "status": FolderStatus<'_>,

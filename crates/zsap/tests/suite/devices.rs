@@ -13,13 +13,13 @@ use zestful_sapling::storage::user_of;
 use crate::scene::{Mounted, Scene};
 
 /// A loop device over a file of the scene, detached when dropped.
-struct Loop {
-    device: String,
+pub struct Loop {
+    pub device: String,
 }
 
 impl Loop {
     /// `None` where this user may not have one.
-    fn over(scene: &Scene, name: &str, options: &[&str]) -> Option<Self> {
+    pub fn over(scene: &Scene, name: &str, options: &[&str]) -> Option<Self> {
         let output =
             Command::new("losetup").args(options).args(["-f", "--show"]).arg(scene.path(name)).output().ok()?;
         let device = String::from_utf8(output.stdout).ok()?.trim().to_owned();

@@ -12,6 +12,10 @@ fn schema_of(typed: &str) -> &'static str {
     match command {
         "merge" if has("--plan") => "merge-plan",
         "checkpoint" if has("forget") && has("--plan") => "checkpoint-forget-plan",
+        "repair" if has("--undo") && has("--plan") => "plan",
+        "repair" if has("--plan") => "repair-plan",
+        "repair" if has("--undo") => "repair-undo",
+        "repair" => "repair",
         _ if has("--plan") => "plan",
         "pin" if has("--verify") => "pin-verify",
         "copy" if has("--depth") => "copy-chain",
@@ -47,6 +51,7 @@ fn schema_of(typed: &str) -> &'static str {
         "relink" => "relink",
         "remove" => "remove",
         "resume" => "resume",
+        "salvage" => "salvage",
         "serve" => "serve",
         "show" => "show",
         "status" => "status",

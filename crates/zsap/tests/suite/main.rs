@@ -17,6 +17,7 @@ mod groves;
 mod killed_merges;
 mod limits;
 mod real_file_system;
+mod repairing;
 mod running;
 mod scene;
 mod served;

@@ -63,7 +63,7 @@ pub(super) fn run(bytes: &[u8], first: u64, most: u64) -> (bool, u64) {
 }
 
 /// Sets the bits of `count` sectors from `first` on.
-fn fill(bytes: &mut [u8], first: u64, count: u64) {
+pub(super) fn fill(bytes: &mut [u8], first: u64, count: u64) {
     for step in in_units(first, count, 8) {
         let Some(byte) = bytes.get_mut(index(step.unit)) else { break };
         let from = 0xFF_u8 >> (step.within % 8);

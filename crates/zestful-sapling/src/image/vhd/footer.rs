@@ -101,6 +101,39 @@ impl Footer {
         self.sealed()
     }
 
+    /// The same, its cookie and its checksum put right: what else the bytes say is believed.
+    pub(super) fn believed(bytes: &[u8; LEN]) -> Self {
+        let mut bytes = *bytes;
+        put(&mut bytes, 0, COOKIE);
+        Self { bytes }.sealed()
+    }
+
+    /// The same with a mark of a suspended machine, or without.
+    pub(super) fn with_saved_state(mut self, saved: bool) -> Self {
+        self.bytes[SAVED_STATE] = u8::from(saved);
+        self.sealed()
+    }
+
+    /// The same with the geometry that its size gives.
+    pub(super) fn with_right_geometry(mut self) -> Self {
+        let right = geometry(self.current_size());
+        put(&mut self.bytes, GEOMETRY, &right);
+        self.sealed()
+    }
+
+    /// The same, reserved bytes zero.
+    pub(super) fn with_reserved_zero(mut self) -> Self {
+        self.bytes[RESERVED..].fill(0);
+        self.sealed()
+    }
+
+    /// The same with features that there are.
+    pub(super) fn with_legal_features(mut self) -> Self {
+        let features = be_u32(&self.bytes, FEATURES) & KNOWN_FEATURES | FEATURE_RESERVED;
+        put(&mut self.bytes, FEATURES, &features.to_be_bytes());
+        self.sealed()
+    }
+
     /// The same for an image of another kind.
     pub(super) fn with_kind(mut self, kind: DiskType) -> Self {
         put(&mut self.bytes, DISK_TYPE, &kind.0.to_be_bytes());
@@ -225,13 +258,19 @@ pub(super) fn select(storage: &dyn ReadAt, findings: &mut Vec<Finding>) -> Resul
 }
 
 fn read(storage: &dyn ReadAt, at: u64, len: u64) -> Result<std::result::Result<Footer, Fault>> {
+    Ok(Footer::parse(&bytes_at(storage, at, len)?))
+}
+
+/// The bytes of a footer at this place, zeros behind the end of the file.
+pub(super) fn bytes_at(storage: &dyn ReadAt, at: u64, len: u64) -> Result<[u8; LEN]> {
     let mut bytes = [0; LEN];
     let there = index(len.saturating_sub(at).min(SECTOR));
     storage.read_at(&mut bytes[..there], at)?;
-    Ok(Footer::parse(&bytes))
+    Ok(bytes)
 }
 
-fn judge(footer: &Footer, at: u64, findings: &mut Vec<Finding>) -> Result<()> {
+/// Every rule that a footer must obey, and those that it should.
+pub(super) fn judge(footer: &Footer, at: u64, findings: &mut Vec<Finding>) -> Result<()> {
     let bytes = &footer.bytes;
     let version = be_u32(bytes, VERSION);
     let kind = footer.kind();

@@ -22,6 +22,8 @@ const PARENT_NAME_LEN: usize = 512;
 const LOCATORS: usize = 576;
 const LOCATOR_LEN: usize = 24;
 const MOST_LOCATORS: usize = 8;
+/// Longer paths make no sense.
+const MOST_LOCATOR: u32 = 64 << 10;
 
 /// A header with the right cookie and checksum.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -37,6 +39,20 @@ pub(super) struct LocatorEntry {
     pub(super) space: u32,
     pub(super) len: u32,
     pub(super) offset: u64,
+}
+
+impl LocatorEntry {
+    fn put_into(&self, entry: &mut [u8]) {
+        put(entry, 0, &self.code);
+        put(entry, 4, &self.space.to_be_bytes());
+        put(entry, 8, &self.len.to_be_bytes());
+        put(entry, 16, &self.offset.to_be_bytes());
+    }
+
+    /// Whether its bytes lie inside a file of this length, and are no more than any path has.
+    pub(super) fn is_inside(&self, file: u64) -> bool {
+        self.offset.checked_add(u64::from(self.len)).is_some_and(|end| end <= file) && self.len <= MOST_LOCATOR
+    }
 }
 
 impl DynamicHeader {
@@ -78,11 +94,25 @@ impl DynamicHeader {
         let text: Vec<u8> = name.encode_utf16().flat_map(u16::to_be_bytes).collect();
         put(&mut self.bytes, PARENT_NAME, &text[..text.len().min(PARENT_NAME_LEN - 2)]);
         for (number, locator) in locators.iter().take(MOST_LOCATORS).enumerate() {
-            let entry = &mut self.bytes[nth(LOCATORS, LOCATOR_LEN, number)..];
-            put(entry, 0, &locator.code);
-            put(entry, 4, &locator.space.to_be_bytes());
-            put(entry, 8, &locator.len.to_be_bytes());
-            put(entry, 16, &locator.offset.to_be_bytes());
+            locator.put_into(&mut self.bytes[nth(LOCATORS, LOCATOR_LEN, number)..]);
+        }
+        self.sealed()
+    }
+
+    /// The same, its cookie and its checksum put right: what else the bytes say is believed.
+    pub(super) fn believed(bytes: &[u8; LEN]) -> Self {
+        let mut bytes = *bytes;
+        put(&mut bytes, 0, COOKIE);
+        Self { bytes }.sealed()
+    }
+
+    /// The same without the locators that `keep` says no to.
+    pub(super) fn with_locators_that(mut self, keep: impl Fn(&LocatorEntry) -> bool) -> Self {
+        let entries: Vec<LocatorEntry> = self.locators().collect();
+        let kept = entries.iter().filter(|entry| keep(entry));
+        self.bytes[LOCATORS..LOCATORS + LOCATOR_LEN * MOST_LOCATORS].fill(0);
+        for (number, locator) in kept.enumerate() {
+            locator.put_into(&mut self.bytes[nth(LOCATORS, LOCATOR_LEN, number)..]);
         }
         self.sealed()
     }

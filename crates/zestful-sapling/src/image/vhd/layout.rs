@@ -9,7 +9,7 @@ use super::shape::BlockShape;
 use super::{SECTOR, SECTOR_BYTES, locator};
 use crate::bytes::{be_u32, in_units, index, wide};
 use crate::error::Result;
-use crate::finding::{Finding, VhdFinding};
+use crate::finding::{Finding, FindingList, VhdFinding};
 use crate::image::{Format, ImageInfo, Kind, ParentReference};
 use crate::storage::ReadAt;
 
@@ -18,7 +18,6 @@ pub(super) const UNUSED: u32 = u32::MAX;
 /// The table is held in memory: 4 million entries are enough for the format's largest disk, 2040 GiB, in the smallest
 /// usual blocks, 512 KiB.
 const MOST_ENTRIES: u64 = 4 << 20;
-const MOST_FINDINGS: usize = 50;
 
 /// An image whose structures are known and sound.
 #[derive(Clone, Debug)]
@@ -38,8 +37,8 @@ pub(super) struct Blocks {
     pub(super) table: Vec<u32>,
     pub(super) parent: Option<ParentReference>,
     pub(super) header: DynamicHeader,
-    /// Where footer copy, header, table and locators begin and end; they may stand behind the blocks.
-    structures: Vec<(u64, u64)>,
+    /// Where footer copy, header, table and locators begin and end, with their names; they may stand behind the blocks.
+    structures: Vec<(u64, u64, &'static str)>,
 }
 
 impl Blocks {
@@ -49,12 +48,30 @@ impl Blocks {
         (entry != UNUSED).then(|| place_of(entry))
     }
 
+    /// Where the entry of a block stands.
+    pub(super) fn entry_at(&self, block: u64) -> u64 {
+        self.table_offset.saturating_add(block.saturating_mul(4))
+    }
+
+    /// The bytes of the disk that a block stands for.
+    pub(super) fn range_of(&self, block: u64) -> Range<u64> {
+        let start = block.saturating_mul(self.shape.block_size);
+        start..start.saturating_add(self.shape.visible_len(block))
+    }
+
+    /// The first byte of the disk that a block has lost where the data end at this byte of the file.
+    pub(super) fn cut_at(&self, block: u64, end: u64) -> u64 {
+        let (range, place) = (self.range_of(block), self.place(block).unwrap_or(end));
+        let left = end.saturating_sub(place.saturating_add(self.shape.bitmap_len));
+        range.start.saturating_add(left).min(range.end)
+    }
+
     /// What lies between all that the image knows of and has room for a block, in order.
     pub(super) fn gaps(&self) -> Vec<Range<u64>> {
         let mut starts: Vec<u32> = self.table.iter().copied().filter(|entry| *entry != UNUSED).collect();
         starts.sort_unstable();
         let blocks = starts.into_iter().map(place_of);
-        let mut structures = self.structures.clone();
+        let mut structures: Vec<(u64, u64)> = self.structures.iter().map(|(start, end, _)| (*start, *end)).collect();
         structures.sort_unstable();
         let mut structures = structures.into_iter().peekable();
         let (mut gaps, mut at) = (Vec::new(), 0);
@@ -74,26 +91,60 @@ impl Blocks {
         gaps
     }
 
+    fn structures_end(&self) -> u64 {
+        self.structures.iter().map(|(_, end, _)| *end).max().unwrap_or_default()
+    }
+
+    /// Where the last of those blocks ends that begin before this byte, and of the structures.
+    pub(super) fn reach(&self, file: u64) -> u64 {
+        let places = self.table.iter().filter(|entry| **entry != UNUSED).map(|entry| place_of(*entry));
+        let ends = places.filter(|place| *place < file).map(|place| place.saturating_add(self.shape.stride()));
+        ends.max().unwrap_or_default().max(self.structures_end())
+    }
+
+    /// The structure that a block at this place would lie over, if there is one.
+    pub(super) fn structure_at(&self, place: u64) -> Option<&'static str> {
+        let stop = place.saturating_add(self.shape.stride());
+        self.structures.iter().find(|(from, to, _)| place < *to && *from < stop).map(|(.., name)| *name)
+    }
+
     /// Nothing that the image knows of stands from here on, up to the footer.
     pub(super) fn used_end(&self) -> u64 {
         let last = self.table.iter().filter(|entry| **entry != UNUSED).max();
         let blocks = last.map_or(0, |entry| place_of(*entry).saturating_add(self.shape.stride()));
-        blocks.max(self.structures.iter().map(|(_, end)| *end).max().unwrap_or_default()).next_multiple_of(SECTOR)
+        blocks.max(self.structures_end()).next_multiple_of(SECTOR)
     }
 }
 
 impl Layout {
     /// Reads and judges everything.
     pub(super) fn read(storage: &dyn ReadAt, findings: &mut Vec<Finding>) -> Result<Self> {
+        let layout = Self::read_unjudged(storage, findings)?;
+        if let Some(blocks) = &layout.blocks {
+            judge_table(blocks, layout.data_end(storage.len()?), findings)?;
+        }
+        Ok(layout)
+    }
+
+    /// The same; the entries of the table may be anything.
+    pub(super) fn read_unjudged(storage: &dyn ReadAt, findings: &mut Vec<Finding>) -> Result<Self> {
         let (footer, footer_place) = select(storage, findings)?;
         let blocks = match footer.kind() {
             DiskType::FIXED => {
                 judge_fixed(&footer, footer_place, findings)?;
                 None
             }
-            kind => Some(read_blocks(storage, &footer, footer_place, kind == DiskType::DIFFERENCING, findings)?),
+            kind => Some(read_blocks(storage, &footer, kind == DiskType::DIFFERENCING, findings)?),
         };
         Ok(Self { footer, footer_place, blocks })
+    }
+
+    /// Where the data end: at the footer, or with a file of this length.
+    pub(super) fn data_end(&self, file: u64) -> u64 {
+        match self.footer_place {
+            FooterPlace::End(at) => at,
+            FooterPlace::Copy => file,
+        }
     }
 
     pub(super) fn info(&self) -> ImageInfo {
@@ -133,7 +184,6 @@ fn judge_fixed(footer: &Footer, place: FooterPlace, findings: &mut Vec<Finding>)
 fn read_blocks(
     storage: &dyn ReadAt,
     footer: &Footer,
-    place: FooterPlace,
     differencing: bool,
     findings: &mut Vec<Finding>,
 ) -> Result<Blocks> {
@@ -179,15 +229,8 @@ fn read_blocks(
         let end = entry.offset.checked_add(u64::from(entry.len)).filter(|end| *end <= len)?;
         (entry.len > 0).then_some((entry.offset, end, "parent locator"))
     }));
-    let structures = taken.iter().map(|(start, end, _)| (*start, *end)).collect();
     let shape = BlockShape::new(block_size, virtual_size);
-    let blocks = Blocks { table_offset, shape, table, parent, header, structures };
-    let end = match place {
-        FooterPlace::End(at) => at,
-        FooterPlace::Copy => len,
-    };
-    judge_table(&blocks, taken, end, findings)?;
-    Ok(blocks)
+    Ok(Blocks { table_offset, shape, table, parent, header, structures: taken })
 }
 
 fn read_table(storage: &dyn ReadAt, offset: u64, entries: u64) -> Result<Vec<u32>> {
@@ -208,41 +251,32 @@ fn place_of(entry: u32) -> u64 {
 }
 
 /// Every used entry lies inside the file, before the footer, and over nothing else.
-fn judge_table(
-    blocks: &Blocks,
-    taken: Vec<(u64, u64, &'static str)>,
-    end: u64,
-    findings: &mut Vec<Finding>,
-) -> Result<()> {
-    let mut bad: Vec<Finding> = Vec::new();
-    let mut places: Vec<u32> = Vec::new();
-    let entry_at = |block: u32| blocks.table_offset.saturating_add(u64::from(block).saturating_mul(4));
-    let found = |block: u32, kind| Finding::new(kind, entry_at(block));
+fn judge_table(blocks: &Blocks, end: u64, findings: &mut Vec<Finding>) -> Result<()> {
+    let mut bad = FindingList::default();
+    let mut placed: Vec<u32> = Vec::new();
+    let found = |block: u32, kind| Finding::new(kind, blocks.entry_at(block.into()));
     for (block, entry) in (0u32..).zip(&blocks.table).filter(|(_, entry)| **entry != UNUSED) {
         let offset = place_of(*entry);
         let stop = offset.saturating_add(blocks.shape.stride());
-        if stop > end {
-            bad.push(found(block, VhdFinding::BlockOutside { block, offset, end }));
-        } else if let Some((.., over)) = taken.iter().find(|(from, to, _)| offset < *to && *from < stop) {
-            bad.push(found(block, VhdFinding::BlockOverlap { block, offset, over }));
+        let range = blocks.range_of(block.into());
+        if let Some(over) = blocks.structure_at(offset) {
+            bad.push(found(block, VhdFinding::BlockOverlap { block, offset, over }).losing(range));
+        } else if stop > end {
+            let outside = found(block, VhdFinding::BlockOutside { block, offset, end });
+            bad.push(outside.losing(blocks.cut_at(block.into(), end)..range.end));
         } else {
-            places.push(*entry);
-        }
-        if bad.len() >= MOST_FINDINGS {
-            break;
+            placed.push(block);
         }
     }
-    places.sort_unstable();
-    let block_at = |place: u32, nth: usize| {
-        let mut at = (0u32..).zip(&blocks.table).filter(|(_, entry)| **entry == place).map(|(block, _)| block);
-        at.nth(nth).unwrap_or_default()
-    };
-    for (place, next) in places.iter().zip(places.iter().skip(1)) {
-        if bad.len() < MOST_FINDINGS && place_of(next.saturating_sub(*place)) < blocks.shape.stride() {
-            let (other, block) = (block_at(*place, 0), block_at(*next, usize::from(place == next)));
-            bad.push(found(block, VhdFinding::BlocksShare { block, other }));
+    let place = |block: u32| blocks.place(block.into()).unwrap_or_default();
+    placed.sort_unstable_by_key(|block| (place(*block), *block));
+    for (other, block) in placed.iter().copied().zip(placed.iter().copied().skip(1)) {
+        if place(block).saturating_sub(place(other)) < blocks.shape.stride() {
+            let share = found(block, VhdFinding::BlocksShare { block, other });
+            bad.push([block, other].into_iter().fold(share, |found, one| found.doubting(blocks.range_of(one.into()))));
         }
     }
+    let mut bad = bad.into_vec();
     match bad.pop() {
         None => Ok(()),
         Some(last) => {

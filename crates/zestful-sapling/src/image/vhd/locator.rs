@@ -10,8 +10,6 @@ use crate::storage::ReadAt;
 
 const RELATIVE: [u8; 4] = *b"W2ru";
 const ABSOLUTE: [u8; 4] = *b"W2ku";
-/// Longer paths make no sense.
-const MOST_BYTES: u32 = 64 << 10;
 
 /// The codes whose paths can be followed, best first, under the names that messages use.
 const CODES: [([u8; 4], &str); 5] =
@@ -29,8 +27,7 @@ pub(super) fn read(
     let len = storage.len()?;
     let mut paths: Vec<(usize, RecordedPath)> = Vec::new();
     for entry in header.locators() {
-        let inside = entry.offset.checked_add(u64::from(entry.len)).is_some_and(|end| end <= len);
-        if !inside || entry.len > MOST_BYTES {
+        if !entry.is_inside(len) {
             let platform = String::from_utf8_lossy(&entry.code).into_owned();
             let kind = VhdFinding::Locator { platform, offset: entry.offset, length: entry.len };
             findings.push(Finding::new(kind, at));
@@ -66,8 +63,7 @@ pub(super) fn kept(
     let (len, mut kept) = (storage.len()?, Vec::new());
     let had = had.filter(|had| !had.paths.iter().any(|path| path.key == CODES[0].1 && path.text == relative));
     for entry in header.locators().filter(|entry| ![RELATIVE, ABSOLUTE].contains(&entry.code)) {
-        let inside = entry.offset.checked_add(u64::from(entry.len)).is_some_and(|end| end <= len);
-        if !inside || entry.len > MOST_BYTES {
+        if !entry.is_inside(len) {
             continue;
         }
         let mut bytes = vec![0; index(u64::from(entry.len))];

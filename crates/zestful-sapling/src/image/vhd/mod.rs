@@ -12,6 +12,9 @@ mod grow;
 mod header;
 mod layout;
 mod locator;
+mod mend;
+mod mend_footer;
+mod mend_table;
 mod reader;
 mod session;
 mod shape;
@@ -19,9 +22,11 @@ mod space;
 mod state;
 mod writer;
 
-pub use check::check;
+pub(crate) use check::doubt_of_unreadable;
+pub use check::{check, check_data};
 pub use create::CreateOptions;
 pub(crate) use footer::COOKIE;
+pub(crate) use mend::{mend, mend_data};
 pub use reader::Vhd;
 pub use state::VhdMut;
 

@@ -75,7 +75,8 @@ fn run_length(page: &[u8], from: u64, upto: u64, value: bool) -> u64 {
     upto
 }
 
-fn fill(page: &mut [u8], from: u64, count: u64, value: bool) {
+/// Sets or clears so many bits.
+pub(super) fn fill(page: &mut [u8], from: u64, count: u64, value: bool) {
     for step in in_units(from, count, 8) {
         let Some(byte) = page.get_mut(index(step.unit)) else { break };
         // The bits of the byte from `within` on, so many of them.

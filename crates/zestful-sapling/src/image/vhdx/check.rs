@@ -52,13 +52,20 @@ fn check_all(storage: Arc<dyn ReadAt>, progress: &Progress, findings: &mut Vec<F
     Ok(())
 }
 
+/// What the file type identifier says ends here; the rest of its place is reserved.
+pub(super) const IDENTIFIED: u64 = 520;
+/// What is set aside for each structure of the header section.
+pub(super) const PLACE: u64 = 64 << 10;
 /// Where the header section has no more structures.
-const RESERVED: u64 = 320 << 10;
+pub(super) const RESERVED: u64 = 320 << 10;
 
 /// Fields that writers leave zero and readers ignore.
 fn check_reserved(layout: &Layout, findings: &mut Vec<Finding>) -> Result<()> {
+    let place = HEADERS[layout.slot];
     let places = [
-        ("header", HEADERS[layout.slot].saturating_add(80), PAGE - 80),
+        ("file type identifier", IDENTIFIED, PLACE - IDENTIFIED),
+        ("header", place.saturating_add(80), PAGE - 80),
+        ("header", place.saturating_add(PAGE), PLACE - PAGE),
         ("region table 1", TABLES[0].saturating_add(12), 4),
         ("reserved part of the header section", RESERVED, ALIGNMENT - RESERVED),
     ];

@@ -101,10 +101,36 @@ pub(super) fn encode_identifier(creator: &str) -> Vec<u8> {
     bytes
 }
 
-/// The current header and which of the two places holds it.
+/// The header that rules.
+pub(super) struct Current {
+    pub(super) header: Header,
+    /// Which of the two places holds it.
+    pub(super) slot: usize,
+    /// Whether the other header, an older one, speaks of the same content and of no log: what this session has put
+    /// into its log changes nothing that a guest sees.
+    pub(super) content_settled: bool,
+}
+
+/// The current header, judged.
 ///
 /// Nothing is ever taken from the other header: it may be stale, and name another log.
-pub(super) fn select(storage: &dyn ReadAt, findings: &mut Vec<Finding>) -> Result<(Header, usize)> {
+pub(super) fn select(storage: &dyn ReadAt, findings: &mut Vec<Finding>) -> Result<Current> {
+    let found = current(storage, findings)?;
+    judge(&found.header, found.slot, storage.len()?, findings)?;
+    Ok(found)
+}
+
+/// The two headers as they stand in the file, each at its place.
+pub(super) fn both(storage: &dyn ReadAt) -> Result<[[u8; HEADER_LEN]; 2]> {
+    let mut raw = [[0; HEADER_LEN]; 2];
+    for (bytes, offset) in raw.iter_mut().zip(HEADERS) {
+        storage.read_at(bytes, offset)?;
+    }
+    Ok(raw)
+}
+
+/// The current header, whatever it says.
+pub(super) fn current(storage: &dyn ReadAt, findings: &mut Vec<Finding>) -> Result<Current> {
     let len = storage.len()?;
     let mut signature = [0; 8];
     if len >= 8 {
@@ -116,37 +142,34 @@ pub(super) fn select(storage: &dyn ReadAt, findings: &mut Vec<Finding>) -> Resul
     if len < HEADER_SECTION {
         return Err(Finding::new(VhdxFinding::TooShort { len }, len).into());
     }
-    let mut raw = [[0; HEADER_LEN]; 2];
-    for (bytes, offset) in raw.iter_mut().zip(HEADERS) {
-        storage.read_at(bytes, offset)?;
-    }
+    let raw = both(storage)?;
     let broken =
         |slot: usize, fault| Finding::new(VhdxFinding::Header { number: slot.saturating_add(1), fault }, HEADERS[slot]);
-    let (current, slot) = match [Header::parse(&raw[0]), Header::parse(&raw[1])] {
+    let (header, slot, other) = match [Header::parse(&raw[0]), Header::parse(&raw[1])] {
         [Err(first), Err(second)] => {
             return Err(Finding::new(VhdxFinding::Headers { first, second }, HEADERS[0]).into());
         }
         [Ok(header), Err(fault)] => {
             findings.push(broken(1, fault));
-            (header, 0)
+            (header, 0, None)
         }
         [Err(fault), Ok(header)] => {
             findings.push(broken(0, fault));
-            (header, 1)
+            (header, 1, None)
         }
         [Ok(first), Ok(_)] if raw[0] == raw[1] => {
             findings.push(Finding::new(VhdxFinding::HeadersSame, HEADERS[1]));
-            (first, 0)
+            (first, 0, None)
         }
         [Ok(first), Ok(second)] if first.sequence == second.sequence => {
             let sequence = first.sequence;
             return Err(Finding::new(VhdxFinding::HeadersEqual { sequence }, HEADERS[1]).into());
         }
-        [Ok(first), Ok(second)] if first.sequence > second.sequence => (first, 0),
-        [Ok(_), Ok(second)] => (second, 1),
+        [Ok(first), Ok(second)] if first.sequence > second.sequence => (first, 0, Some(second)),
+        [Ok(first), Ok(second)] => (second, 1, Some(first)),
     };
-    judge(&current, slot, len, findings)?;
-    Ok((current, slot))
+    let is_settled = |other: Header| other.log.is_nil() && other.data_write == header.data_write;
+    Ok(Current { content_settled: other.is_some_and(is_settled), header, slot })
 }
 
 fn judge(header: &Header, slot: usize, file: u64, findings: &mut Vec<Finding>) -> Result<()> {

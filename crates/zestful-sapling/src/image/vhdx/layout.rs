@@ -5,16 +5,16 @@ use std::sync::Arc;
 
 use uuid::Uuid;
 
-use super::header::{HEADER_SECTION, Header, select};
+use super::MAX_FILE_SIZE;
+use super::header::{Current, HEADER_SECTION, Header, select};
 use super::metadata::{self, Parameters};
 use super::region::{self, Region};
 use super::replay::{Replayed, replay};
 use super::space::Claims;
-use super::table::{Bounds, ENTRY_LEN, Entry, Geometry, State, Table};
-use super::{ALIGNMENT, MAX_FILE_SIZE};
+use super::table::{Bounds, ENTRY_LEN, Entry, Geometry, Table};
 use crate::bytes::{index, is_zero, le_u64};
-use crate::error::Result;
-use crate::finding::{Finding, TableEntry, VhdxFinding};
+use crate::error::{Error, Result};
+use crate::finding::{Finding, VhdxFinding};
 use crate::image::{Format, ImageInfo, Kind};
 use crate::progress::Progress;
 use crate::storage::ReadAt;
@@ -22,8 +22,6 @@ use crate::storage::ReadAt;
 /// Tables whose used part is no larger are read and judged whole at opening; of larger ones each page is judged when it
 /// is read. A table of 1 MiB speaks of 256 GiB in blocks of 2 MiB, or of 4 TiB in blocks of 32 MiB.
 const JUDGED_AT_OPENING: u64 = 1 << 20;
-/// Findings of one kind that are worth listing; a table may have millions of entries.
-const MOST_FINDINGS: usize = 50;
 
 /// An image whose structures are known and sound, its table not yet read.
 pub(super) struct Layout {
@@ -45,12 +43,20 @@ pub(super) struct Layout {
 impl Layout {
     /// Reads everything but the table.
     pub(super) fn read(storage: Arc<dyn ReadAt>, findings: &mut Vec<Finding>) -> Result<Self> {
-        let (header, slot) = select(&*storage, findings)?;
+        let Current { header, slot, content_settled } = select(&*storage, findings)?;
         let log =
             Region { id: Uuid::nil(), offset: header.log_offset, len: u64::from(header.log_length), required: false };
         let pending = match header.log.is_nil() {
             true => None,
-            false => Some(Arc::new(replay(storage.clone(), &header, log)?)),
+            false => {
+                let replayed = replay(storage.clone(), &header, log).map_err(|error| match error {
+                    Error::Damaged(finding) if content_settled && finding.code() == "vhdx-log-sequence" => {
+                        Finding::new(VhdxFinding::LogEmpty, log.offset).into()
+                    }
+                    other => other,
+                });
+                Some(Arc::new(replayed?))
+            }
         };
         let view: Arc<dyn ReadAt> = match &pending {
             Some(replayed) => replayed.clone(),
@@ -125,65 +131,6 @@ impl Layout {
         Ok(self.table_used_upto(most)? <= most)
     }
 
-    /// Judges every entry of the table, and that no two blocks share a place.
-    pub(super) fn judge_table(&self, progress: &Progress) -> Result<(Vec<Finding>, Claims)> {
-        let table = self.table();
-        let mut findings = Findings::default();
-        let mut claims = Claims::new(self.bounds.file_len);
-        // Kept apart: a place that an entry without content still names may belong to another block, which is no
-        // damage.
-        let mut kept = Claims::new(self.bounds.file_len);
-        for (start, end, _) in &self.bounds.taken {
-            claims.claim(*start, end.saturating_sub(*start));
-        }
-        self.for_each_entry(progress, |index, entry| {
-            let (at, role) = (table.place(index), self.geometry.role(index));
-            let found = |kind| Finding::new(kind, at);
-            if index >= self.geometry.entries {
-                findings.push(found(VhdxFinding::EntryUnneeded { index }));
-                return Ok(());
-            }
-            if entry.reserved_bits() != 0 {
-                findings.push(found(VhdxFinding::EntryReserved { entry: role, value: entry.0 }));
-            }
-            if let Err(finding) = table.judge(index, entry) {
-                findings.push(finding);
-                return Ok(());
-            }
-            let len = match role {
-                TableEntry::Bitmap(chunk) if !self.geometry.has_parent => {
-                    findings.push(found(VhdxFinding::BitmapUnneeded { chunk }));
-                    return Ok(());
-                }
-                TableEntry::Bitmap(_) => ALIGNMENT,
-                TableEntry::Payload(_) => self.geometry.block_size,
-            };
-            if !entry.state().has_place() {
-                if entry.state().may_keep_place() && matches!(role, TableEntry::Payload(_)) {
-                    // The program that wrote the entry may count on the place: no new block goes there.
-                    kept.claim(entry.offset(), if entry.offset() == 0 { 0 } else { len });
-                } else if entry.offset() != 0 {
-                    findings.push(found(VhdxFinding::EntryPlace { entry: role, offset: entry.offset() }));
-                }
-                return Ok(());
-            }
-            if !claims.claim(entry.offset(), len) {
-                let over = "another block".to_owned();
-                findings.push(found(VhdxFinding::BlockOverlap { entry: role, offset: entry.offset(), over }));
-            }
-            if let TableEntry::Payload(block) = role
-                && entry.state() == State::PARTIALLY_PRESENT
-                && table.bitmap(self.geometry.chunk_of(block)).is_ok_and(|bitmap| bitmap.is_none())
-            {
-                let chunk = self.geometry.chunk_of(block);
-                findings.push(found(VhdxFinding::BitmapMissing { block, chunk }));
-            }
-            Ok(())
-        })?;
-        claims.join(&kept);
-        Ok((findings.list, claims))
-    }
-
     /// Calls `act` for each entry of the table that is not all zero, in order.
     pub(super) fn for_each_entry(
         &self,
@@ -236,25 +183,6 @@ impl Layout {
             parent: parameters.parent.clone(),
             log_pending: self.pending.is_some(),
             saved_state: false,
-        }
-    }
-}
-
-/// Findings, of each kind only so many.
-#[derive(Default)]
-struct Findings {
-    list: Vec<Finding>,
-    counts: std::collections::HashMap<&'static str, usize>,
-}
-
-impl Findings {
-    fn push(&mut self, finding: Finding) {
-        let count = self.counts.entry(finding.code()).or_default();
-        *count = count.saturating_add(1);
-        match (*count).cmp(&MOST_FINDINGS) {
-            std::cmp::Ordering::Less => self.list.push(finding),
-            std::cmp::Ordering::Equal => self.list.push(Finding { more: true, ..finding }),
-            std::cmp::Ordering::Greater => {}
         }
     }
 }

@@ -7,7 +7,7 @@ use uuid::{Uuid, uuid};
 use super::header::guid;
 use super::region::Region;
 use super::{MAX_BLOCK_SIZE, MAX_VIRTUAL_SIZE, MIN_BLOCK_SIZE, locator};
-use crate::bytes::{fit_u16, fit_u32, index, le_u16, le_u32, le_u64, nth, put, wide};
+use crate::bytes::{fit_u32, index, is_zero, le_u16, le_u32, le_u64, nth, put, wide};
 use crate::error::Result;
 use crate::finding::{Fault, Finding, VhdxFinding};
 use crate::image::ParentReference;
@@ -16,11 +16,9 @@ use crate::storage::ReadAt;
 pub(super) const TABLE_LEN: usize = 64 << 10;
 const MAX_ENTRIES: usize = 2047;
 const MAX_USER_ENTRIES: usize = 1024;
-const MAX_ITEM_LEN: u32 = 1 << 20;
-/// Longer paths make no sense.
-const MOST_LOCATOR: u64 = 256 << 10;
-const ENTRY_LEN: usize = 32;
-const FIRST_ENTRY: usize = 32;
+pub(super) const MAX_ITEM_LEN: u32 = 1 << 20;
+pub(super) const ENTRY_LEN: usize = 32;
+pub(super) const FIRST_ENTRY: usize = 32;
 
 pub(super) const FILE_PARAMETERS: Uuid = uuid!("CAA16737-FA36-4D43-B3B6-33F0AA44E76B");
 pub(super) const VIRTUAL_SIZE: Uuid = uuid!("2FA54224-CD1B-4876-B211-5DBED83BF4B8");
@@ -29,12 +27,12 @@ pub(super) const LOGICAL_SECTOR: Uuid = uuid!("8141BF1D-A96F-4709-BA47-F233A8FAA
 pub(super) const PHYSICAL_SECTOR: Uuid = uuid!("CDA348C7-445D-4471-9CC9-E9885251C556");
 pub(super) const PARENT_LOCATOR: Uuid = uuid!("A8D35F2D-B30B-454D-ABF7-D3D84834AB0C");
 
-const IS_USER: u32 = 1;
-const IS_VIRTUAL_DISK: u32 = 2;
-const IS_REQUIRED: u32 = 4;
+pub(super) const IS_USER: u32 = 1;
+pub(super) const IS_VIRTUAL_DISK: u32 = 2;
+pub(super) const IS_REQUIRED: u32 = 4;
 
 /// The system items: id, name, length where fixed, flags.
-const KNOWN: [(Uuid, &str, Option<u32>, u32); 6] = [
+pub(super) const KNOWN: [(Uuid, &str, Option<u32>, u32); 6] = [
     (FILE_PARAMETERS, "file parameters", Some(8), IS_REQUIRED),
     (VIRTUAL_SIZE, "virtual disk size", Some(8), IS_REQUIRED | IS_VIRTUAL_DISK),
     (DISK_ID, "virtual disk id", Some(16), IS_REQUIRED | IS_VIRTUAL_DISK),
@@ -43,8 +41,8 @@ const KNOWN: [(Uuid, &str, Option<u32>, u32); 6] = [
     (PARENT_LOCATOR, "parent locator", None, IS_REQUIRED),
 ];
 
-const LEAVE_BLOCKS_ALLOCATED: u32 = 1;
-const HAS_PARENT: u32 = 2;
+pub(super) const LEAVE_BLOCKS_ALLOCATED: u32 = 1;
+pub(super) const HAS_PARENT: u32 = 2;
 
 /// What the items say of the disk; every value is legal.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -59,25 +57,25 @@ pub(super) struct Parameters {
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-struct Item {
-    id: Uuid,
-    offset: u32,
-    len: u32,
-    flags: u32,
+pub(super) struct Item {
+    pub(super) id: Uuid,
+    pub(super) offset: u32,
+    pub(super) len: u32,
+    pub(super) flags: u32,
 }
 
 impl Item {
-    fn name(&self) -> String {
+    pub(super) fn name(&self) -> String {
         let known = KNOWN.iter().find(|known| known.0 == self.id && self.flags & IS_USER == 0);
         known.map_or_else(|| format!("metadata item {}", self.id), |known| format!("metadata item `{}`", known.1))
     }
 
-    fn end(&self) -> u64 {
+    pub(super) fn end(&self) -> u64 {
         u64::from(self.offset).saturating_add(u64::from(self.len))
     }
 }
 
-fn parse_table(bytes: &[u8]) -> std::result::Result<Vec<Item>, Fault> {
+pub(super) fn parse_table(bytes: &[u8]) -> std::result::Result<Vec<Item>, Fault> {
     if bytes.len() != TABLE_LEN || bytes[..8] != *b"metadata" {
         return Err(Fault::Signature("metadata"));
     }
@@ -105,65 +103,6 @@ pub(super) fn place_of(view: &dyn ReadAt, region: Region, id: Uuid) -> Result<Op
     Ok(found.map(|item| region.at(u64::from(item.offset))))
 }
 
-/// The changes of bytes, by their place in the file, that replace the parent locator.
-pub(super) fn replace_locator(
-    view: &dyn ReadAt,
-    region: Region,
-    parent: &ParentReference,
-) -> Result<Vec<(u64, Vec<u8>)>> {
-    let mut bytes = vec![0; TABLE_LEN];
-    view.read_at(&mut bytes, region.offset)?;
-    let items = parse_table(&bytes).unwrap_or_default();
-    let number = items.iter().position(|item| item.id == PARENT_LOCATOR && item.flags & IS_USER == 0);
-    let number = number.ok_or_else(|| Finding::new(VhdxFinding::LocatorMissing, region.offset))?;
-    let mut old = vec![0; index(u64::from(items[number].len.min(MAX_ITEM_LEN)))];
-    view.read_at(&mut old, region.at(u64::from(items[number].offset)))?;
-    let locator = locator::replace(&old, parent);
-    let len = wide(locator.len());
-    let full = || Finding::new(VhdxFinding::LocatorRoom { length: len }, region.offset);
-    // One commit of the log has room for a hundred pages.
-    if len > MOST_LOCATOR {
-        return Err(full().into());
-    }
-    let others: Vec<&Item> = items.iter().enumerate().filter(|(n, _)| *n != number).map(|(_, item)| item).collect();
-    let mut places = vec![u64::from(items[number].offset), wide(TABLE_LEN)];
-    places.extend(others.iter().map(|item| item.end().next_multiple_of(8)));
-    let free = |start: &u64| {
-        let end = start.saturating_add(len);
-        *start >= wide(TABLE_LEN)
-            && end <= region.len
-            && others.iter().all(|item| item.len == 0 || item.end() <= *start || u64::from(item.offset) >= end)
-    };
-    let place = places.into_iter().find(free).ok_or_else(full)?;
-    let entry = wide(nth(FIRST_ENTRY, ENTRY_LEN, number));
-    let whereabouts = [fit_u32(place).to_le_bytes(), fit_u32(len).to_le_bytes()].concat();
-    Ok(vec![(region.at(place), locator), (region.at(entry.saturating_add(16)), whereabouts)])
-}
-
-/// The changes of bytes, by their place in the file, after which the image says that it has no parent.
-pub(super) fn remove_locator(view: &dyn ReadAt, region: Region) -> Result<Vec<(u64, Vec<u8>)>> {
-    let mut bytes = vec![0; TABLE_LEN];
-    view.read_at(&mut bytes, region.offset)?;
-    let items = parse_table(&bytes).unwrap_or_default();
-    let system = |id: Uuid| items.iter().position(|item| item.id == id && item.flags & IS_USER == 0);
-    let mut edits = Vec::new();
-    if let (Some(number), Some(last)) = (system(PARENT_LOCATOR), items.len().checked_sub(1)) {
-        let entry = |number: usize| nth(FIRST_ENTRY, ENTRY_LEN, number);
-        // The last entry takes the place of the one that goes.
-        let moved = bytes[entry(last)..][..ENTRY_LEN].to_vec();
-        edits.push((region.at(wide(entry(number))), moved));
-        edits.push((region.at(wide(entry(last))), vec![0; ENTRY_LEN]));
-        edits.push((region.at(10), fit_u16(wide(last)).to_le_bytes().to_vec()));
-    }
-    if let Some(parameters) = system(FILE_PARAMETERS) {
-        let at = region.at(u64::from(items[parameters].offset).saturating_add(4));
-        let mut flags = [0; 4];
-        view.read_at(&mut flags, at)?;
-        edits.push((at, (u32::from_le_bytes(flags) & !HAS_PARENT).to_le_bytes().to_vec()));
-    }
-    Ok(edits)
-}
-
 /// Reads and judges the items.
 pub(super) fn read(view: &dyn ReadAt, region: Region, findings: &mut Vec<Finding>) -> Result<Parameters> {
     let at_table = |kind| Finding::new(kind, region.offset);
@@ -171,6 +110,11 @@ pub(super) fn read(view: &dyn ReadAt, region: Region, findings: &mut Vec<Finding
     view.read_at(&mut bytes, region.offset)?;
     let items = parse_table(&bytes).map_err(|fault| at_table(VhdxFinding::MetadataTable { fault }))?;
     judge_items(&items, region, findings).map_err(at_table)?;
+    let entries = bytes[FIRST_ENTRY..].chunks_exact(ENTRY_LEN).take(items.len());
+    let is_clean = is_zero(&bytes[8..10]) && is_zero(&bytes[12..FIRST_ENTRY]);
+    if !is_clean || !entries.map(|entry| &entry[28..]).all(is_zero) {
+        findings.push(at_table(VhdxFinding::Reserved { structure: "metadata table" }));
+    }
 
     let value = |id: Uuid| -> Result<Option<(Vec<u8>, u64)>> {
         let Some(item) = items.iter().find(|item| item.id == id && item.flags & IS_USER == 0) else {
@@ -263,8 +207,10 @@ fn judge_items(items: &[Item], region: Region, findings: &mut Vec<Finding>) -> s
         if let Some(right) = known.and_then(|known| known.2).filter(|right| *right != length) {
             return Err(VhdxFinding::MetadataLength { item, length, right });
         }
-        if let Some((.., right)) = known.filter(|known| known.3 != flags & (IS_VIRTUAL_DISK | IS_REQUIRED)) {
-            let kind = VhdxFinding::MetadataFlags { item: item.clone(), flags, right: *right };
+        // Of an item that is not known only those bits can be wrong that nothing has.
+        let right = known.map_or(flags & (IS_USER | IS_VIRTUAL_DISK | IS_REQUIRED), |known| known.3);
+        if right != flags {
+            let kind = VhdxFinding::MetadataFlags { item: item.clone(), flags, right };
             findings.push(Finding::new(kind, region.offset));
         }
         if length == 0 {

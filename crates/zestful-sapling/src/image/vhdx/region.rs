@@ -6,7 +6,7 @@ use uuid::{Uuid, uuid};
 
 use super::header::{HEADER_SECTION, guid};
 use super::{ALIGNMENT, checksum};
-use crate::bytes::{fit_u32, index, le_u32, le_u64, put, wide};
+use crate::bytes::{fit_u32, index, le_u32, le_u64, nth, put, wide};
 use crate::error::Result;
 use crate::finding::{Fault, Finding, VhdxFinding};
 use crate::storage::ReadAt;
@@ -70,6 +70,11 @@ pub(super) fn parse(bytes: &[u8]) -> std::result::Result<Vec<Region>, Fault> {
             required: le_u32(entry, 28) & 1 != 0,
         })
         .collect())
+}
+
+/// The entry with this number, as it stands in a table.
+pub(super) fn entry_of(table: &mut [u8], number: usize) -> &mut [u8] {
+    &mut table[nth(FIRST_ENTRY, ENTRY_LEN, number)..][..ENTRY_LEN]
 }
 
 pub(super) fn encode(regions: &[Region]) -> Vec<u8> {

@@ -7,11 +7,11 @@ use uuid::Uuid;
 
 use super::header::Header;
 use super::layout::Layout;
-use super::metadata;
 use super::replay::refuse_unfit;
 use super::session::write_header;
 use super::space::SpaceMap;
 use super::state::{Session, Turn, VhdxMut};
+use super::{metadata, metadata_edits};
 use crate::bytes::{Step, in_units, index, split, wide};
 use crate::error::{Error, Result};
 use crate::finding::{Finding, VhdxFinding};
@@ -159,7 +159,7 @@ impl ImageMut for VhdxMut {
         // One commit carries the item and the table entry that says where it is, and nothing else.
         self.commit()?;
         let reference = ParentReference::from(parent);
-        let edits = metadata::replace_locator(&*self.storage, self.metadata, &reference)
+        let edits = metadata_edits::replace_locator(&*self.storage, self.metadata, &reference)
             .map_err(|error| error.at(self.path()))?;
         self.storage.all_or_nothing(|| {
             self.begin_file(&mut self.session())?;
@@ -190,7 +190,7 @@ impl ImageMut for VhdxMut {
         let run = || {
             self.begin_file(&mut self.session())?;
             self.complete_blocks()?;
-            for (at, bytes) in metadata::remove_locator(&*self.storage, self.metadata)? {
+            for (at, bytes) in metadata_edits::remove_locator(&*self.storage, self.metadata)? {
                 self.change_bytes(at, &bytes)?;
             }
             self.commit()

@@ -1,6 +1,6 @@
 //! Copies of a disk into a new image: conversion, and the flattening of a chain.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use super::new_disk::{Identity, NewDisk, NewDiskOutcome, Request};
 use super::new_image::NewImage;
@@ -56,7 +56,7 @@ impl CopyDisk {
     }
 
     /// The same, to another place.
-    pub(crate) fn at(mut self, target: &std::path::Path) -> Self {
+    pub(crate) fn at(mut self, target: &Path) -> Self {
         self.target = target.to_owned();
         self
     }
@@ -92,6 +92,7 @@ impl Operation for CopyDisk {
             guard: &self.guard,
             size: None,
             source: Some(source),
+            shares: true,
             identity: self.identity,
             verify: self.verify,
             raw_space: Space::Sparse,
@@ -101,6 +102,36 @@ impl Operation for CopyDisk {
 
     fn guard_mut(&mut self) -> Option<&mut Guard> {
         Some(&mut self.guard)
+    }
+}
+
+/// A copy of a disk whose layers are open already, as part of other work, and of which not all bytes stand in files.
+pub(crate) fn copy_of(
+    operation: &'static str,
+    source: Chain,
+    target: &Path,
+    image: NewImage,
+    guard: &Guard,
+) -> Result<CopyDiskPlan> {
+    let request = Request {
+        operation,
+        target,
+        image,
+        guard,
+        size: None,
+        source: Some(source),
+        shares: false,
+        identity: Identity::Fresh,
+        verify: false,
+        raw_space: Space::Sparse,
+    };
+    Ok(CopyDiskPlan(NewDisk::plan(request)?))
+}
+
+impl CopyDiskPlan {
+    /// The disk that is copied.
+    pub(crate) fn source(&self) -> Option<&Chain> {
+        self.0.source()
     }
 }
 

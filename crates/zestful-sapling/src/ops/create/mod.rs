@@ -15,6 +15,7 @@ mod target;
 mod unchanged;
 
 pub(crate) use blank::BlankChild;
+pub(crate) use copy::copy_of;
 pub use copy::{CopyDisk, CopyDiskPlan};
 pub use copy_chain::{CopyChain, CopyChainOutcome, CopyChainPlan};
 pub use copy_onto::{CopyOnto, CopyOntoOutcome, CopyOntoPlan};

@@ -46,6 +46,8 @@ pub(in crate::ops) struct Request<'a> {
     pub(in crate::ops) size: Option<u64>,
     /// The content.
     pub(in crate::ops) source: Option<Chain>,
+    /// Whether the new file may share the space of the source's.
+    pub(in crate::ops) shares: bool,
     pub(in crate::ops) identity: Identity,
     /// Whether the new disk is read back and compared.
     pub(in crate::ops) verify: bool,
@@ -60,6 +62,7 @@ pub(in crate::ops) struct NewDisk {
     blank: Blank,
     logical_sector: u32,
     source: Option<(Chain, Unchanged)>,
+    shares: bool,
     kept: Option<Uuid>,
     verify: bool,
 }
@@ -88,7 +91,8 @@ pub struct NewDiskOutcome {
 
 impl NewDisk {
     pub(in crate::ops) fn plan(request: Request<'_>) -> Result<Self> {
-        let Request { operation, target, mut image, guard, size, source, identity, verify, raw_space } = request;
+        let Request { operation, target, mut image, guard, size, source, shares, identity, verify, raw_space } =
+            request;
         let target = Target::choose(target, &image, guard)?;
         let wanted = match (size, &source) {
             (Some(size), Some(source)) if size < source.virtual_size() => {
@@ -165,7 +169,12 @@ impl NewDisk {
             let unchanged = Unchanged::since_now(&source);
             (source, unchanged)
         });
-        Ok(Self { plan, target, blank, logical_sector, source, kept, verify })
+        Ok(Self { plan, target, blank, logical_sector, source, shares, kept, verify })
+    }
+
+    /// The disk that it is filled from.
+    pub(in crate::ops) fn source(&self) -> Option<&Chain> {
+        self.source.as_ref().map(|(source, _)| source)
     }
 
     pub(in crate::ops) fn run(&self, progress: &Progress) -> Result<NewDiskOutcome> {
@@ -194,7 +203,7 @@ impl NewDisk {
         let shareable = self
             .source
             .as_ref()
-            .filter(|_| self.blank.kind() == Kind::Fixed && self.blank.space() != Some(Space::Written));
+            .filter(|_| self.shares && self.blank.kind() == Kind::Fixed && self.blank.space() != Some(Space::Written));
         let sharing =
             shareable.and_then(|(source, _)| shareable_file(source)).and_then(|file| staged.sharing_with(&file));
         self.blank.lay_out(staged, self.source.is_some(), progress)?;

@@ -27,6 +27,11 @@ impl NewImage {
         Self::default()
     }
 
+    /// The format that is asked for, if one is.
+    pub(crate) fn format(&self) -> Option<Format> {
+        self.format
+    }
+
     /// The format; one that the name contradicts needs [`Ending`](crate::family::Override::Ending).
     pub fn with_format(mut self, format: Format) -> Self {
         self.format = Some(format);

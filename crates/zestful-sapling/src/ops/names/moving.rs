@@ -11,7 +11,9 @@ use crate::chain::{Chain, Disk, OpenOptions, record_of};
 use crate::error::{Error, Refusal, Result};
 use crate::family::{Guard, Override, record_children};
 use crate::image::ParentRecord;
-use crate::sidecar::{ChildrenChange, Companion, Header, Journal, Payload, Reader, Record, Work, child_at};
+use crate::sidecar::{
+    ChildrenChange, Companion, Header, Journal, Payload, Reader, Record, Work, child_at, take_undo_along,
+};
 use crate::storage::{Access, FileId, Held, link, remove, sync_folder};
 
 /// A move that is under way: the only member is the image; its readers are told of the new place.
@@ -154,6 +156,7 @@ impl<'a> Moving<'a> {
             record_children(&parent.path, &change, self.guard)?;
         }
         Companion::remove(source)?;
+        take_undo_along(source, target)?;
         let children = children().map(|child| child.path.clone()).collect();
         Ok(MoveOutcome { path: target.to_owned(), children, looked: Vec::new() })
     }

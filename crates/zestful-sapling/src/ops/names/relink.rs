@@ -6,9 +6,9 @@ use std::sync::Arc;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use crate::chain::{Chain, Disk, OpenOptions, candidates, direct_parent, judge_pair, record_of, records_absolute};
+use crate::chain::{Chain, Disk, OpenOptions, candidates, judge_pair, record_of, records_absolute};
 use crate::error::{Error, ParentProblemKind, Refusal, Result};
-use crate::family::{Guard, Override, record_children, with_identity};
+use crate::family::{Guard, Override, find_parent, record_children};
 use crate::image::{Image, ParentRecord, ParentReference};
 use crate::operation::{Operation, Plan, Planned};
 use crate::progress::Progress;
@@ -51,40 +51,6 @@ impl Relink {
         lone.dedup();
         Ok(lone)
     }
-
-    /// The parent by its identity: where it is recorded, else wherever the search leads.
-    fn find(&self, child: &dyn Image, reference: &ParentReference, identity: HostIdentity) -> Result<PathBuf> {
-        let recorded = match direct_parent(child, identity, &OpenOptions::new().without_locks()) {
-            Ok(Some(found)) => return Ok(found.image.path().to_owned()),
-            Ok(None) => return Err(crate::image::no_parent(&self.child)),
-            Err(error) => error,
-        };
-        let (mut matching, found) = with_identity(&reference.accepted, &self.child, identity, &self.guard.search)?;
-        match (matching.pop(), matching.is_empty()) {
-            (Some(only), true) => Ok(only),
-            (None, _) => match recorded {
-                Error::Parent(problem) if matches!(problem.kind, ParentProblemKind::Missing { .. }) => {
-                    let recorded = reference.paths.iter().map(|path| path.text.clone()).collect();
-                    let kind = ParentProblemKind::Missing { tried: found.looked, recorded };
-                    Err(Error::parent(&self.child, kind))
-                }
-                other => Err(other),
-            },
-            (Some(last), false) => {
-                matching.push(last);
-                let names: Vec<String> = matching.iter().map(|path| path.display().to_string()).collect();
-                Err(Error::refused(
-                    Refusal::Ambiguous { candidates: matching },
-                    format!(
-                        "several images have the identity of the parent of {}: {}",
-                        self.child.display(),
-                        names.join(", ")
-                    ),
-                    "name the one that is meant; copies made by hand need an identity of their own",
-                ))
-            }
-        }
-    }
 }
 
 impl Operation for Relink {
@@ -108,7 +74,7 @@ impl Operation for Relink {
         };
         let parent = match &self.parent {
             Some(parent) => parent.clone(),
-            None => self.find(&*child, &reference, identity)?,
+            None => find_parent(&*child, &reference, identity, &self.guard.search)?,
         };
         let found = Chain::open(&parent, &OpenOptions::new().with_held(&held))?;
         refuse_under_way(&parent)?;

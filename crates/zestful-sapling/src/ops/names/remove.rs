@@ -12,7 +12,7 @@ use crate::family::{Guard, parent_beside, record_children, refuse_link};
 use crate::image::pieces::is_descriptor;
 use crate::operation::{Operation, Plan, Planned};
 use crate::progress::Progress;
-use crate::sidecar::{ChildrenChange, Companion};
+use crate::sidecar::{ChildrenChange, Companion, remove_undo};
 use crate::storage::{Access, Held, remove, sync_folder};
 
 /// An image to be removed.
@@ -128,6 +128,7 @@ impl Planned for RemovePlan {
         let file = self.held.let_go(path)?;
         remove(path)?;
         sync_folder(path)?;
+        remove_undo(path);
         // The space is needed for what follows, on a host that is full.
         drop(file);
         let mut outcome = RemoveOutcome { removed: path.clone(), frozen_parent: None, still_recorded: None };
