@@ -55,7 +55,11 @@ impl Files {
         let known = self.seen.lock().unwrap_or_else(PoisonError::into_inner).get(&identity).cloned();
         let is_known = known.is_some();
         let mut findings = match (known, format) {
-            (Some(known), _) => (*known).clone(),
+            // Under the name by which this image leads there.
+            (Some(known), _) => {
+                let named = |finding: &Finding| Finding { path: Some(storage.path().to_owned()), ..finding.clone() };
+                known.iter().map(named).collect()
+            }
             (None, Format::Vhd) => vhd::check(storage.clone(), progress)?,
             (None, Format::Vhdx) => vhdx::check(storage.clone(), progress)?,
             (None, Format::Raw) => Vec::new(),

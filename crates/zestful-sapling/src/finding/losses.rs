@@ -43,6 +43,15 @@ impl Losses {
         lost.into_iter().for_each(|range| self.doubtful.remove(range.offset..range.end()));
     }
 
+    /// What of it lies in these ranges.
+    pub fn within(&self, ranges: &Ranges) -> Self {
+        let part = |of: &Ranges| {
+            let inside = ranges.list().iter().flat_map(|range| of.within(range.offset..range.end()));
+            inside.map(|range| range.offset..range.end()).collect()
+        };
+        Self { lost: part(&self.lost), doubtful: part(&self.doubtful) }
+    }
+
     /// Adds all of another.
     pub fn join(&mut self, other: &Self) {
         other.doubtful.list().iter().for_each(|range| self.doubt(range.offset..range.end()));

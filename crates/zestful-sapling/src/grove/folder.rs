@@ -8,8 +8,8 @@ use crate::error::{Error, Result};
 use crate::family::UnderWay;
 use crate::image::Format;
 use crate::sidecar::{
-    CATALOGUE, Catalogue, Checkpoint, GroveDisk, HISTORY, Header, RECORD, read_record, under_way_in_grove,
-    write_catalogue, write_record,
+    CATALOGUE, Catalogue, Checkpoint, GroveDisk, HISTORY, Header, RECORD, image_of_undo, read_record,
+    under_way_in_grove, write_catalogue, write_record,
 };
 use crate::storage::{
     FolderLock, create_folder, files_in, is_temporary_name, real, remove, remove_empty_folder, sync_folder,
@@ -235,7 +235,11 @@ pub(super) fn save(folder: &Path, catalogue: &Catalogue) -> Result<()> {
 /// Takes away what was made for a checkpoint, where no layer of it is left: its record, what never got its name, its
 /// folder.
 pub(super) fn clear_folder(folder: &Path) -> Result<()> {
-    let is_ours = |path: &PathBuf| is_temporary_name(path) || path.file_name().is_some_and(|name| name == RECORD);
+    // What a repair overwrote in a layer that is gone is of no use either.
+    let is_lone = |path: &PathBuf| image_of_undo(path).is_some_and(|image| std::fs::symlink_metadata(image).is_err());
+    let is_ours = |path: &PathBuf| {
+        is_temporary_name(path) || is_lone(path) || path.file_name().is_some_and(|name| name == RECORD)
+    };
     let found = if folder.is_dir() { files_in(folder)? } else { Vec::new() };
     for path in found.into_iter().filter(|path| is_ours(path)) {
         remove(&path)?;

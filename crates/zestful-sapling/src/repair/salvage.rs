@@ -15,6 +15,7 @@ use crate::image::{Format, open_image_mut};
 use crate::operation::{Operation, Plan, Planned};
 use crate::ops::{CopyDiskPlan, NewImage, copy_of};
 use crate::progress::Progress;
+use crate::ranges::Ranges;
 use crate::sidecar::{Salvaged, modified};
 
 /// Bytes that are read at once when what was missing is taken up.
@@ -149,6 +150,15 @@ fn describe(target: &Path, work: &Saving, layers: &[Layer], skipped: &[PathBuf],
     plan
 }
 
+impl Rest {
+    /// All that was not certain before.
+    fn missing(&self) -> Ranges {
+        let mut missing = self.before.lost.clone();
+        missing.join(&self.before.doubtful);
+        missing
+    }
+}
+
 enum Saving {
     Whole(Box<CopyDiskPlan>),
     Rest(Box<Rest>),
@@ -237,20 +247,25 @@ impl Planned for SalvagePlan {
     /// for what concerns the target.
     fn run(&self, progress: &Progress) -> Result<Self::Outcome> {
         let target = &self.request.target;
-        let (chain, bytes_written, taken_up) = match &self.work {
+        let mut content = self.content.clone();
+        let mut unread = |chain: &Chain| -> Result<Losses> {
+            let unread = LenientChain::unread(chain, &self.layers)?;
+            unread.list().iter().for_each(|range| content.lose(range.offset..range.end()));
+            Ok(content.clone())
+        };
+        let (chain, content, bytes_written, taken_up) = match &self.work {
             Saving::Whole(copy) => {
                 let done = copy.run(progress)?;
-                (copy.source(), done.bytes_written, false)
+                let chain = copy.source();
+                (chain, chain.map(unread).transpose()?.unwrap_or_default(), done.bytes_written, false)
             }
-            Saving::Rest(rest) => (Some(&rest.chain), self.take_up(rest, progress)?, true),
+            Saving::Rest(rest) => {
+                let written = self.take_up(rest, progress)?;
+                // What was certain before is so still, whatever this look at the source had to leave out.
+                (Some(&rest.chain), unread(&rest.chain)?.within(&rest.missing()), written, true)
+            }
         };
-        let mut content = self.content.clone();
         let virtual_size = chain.map_or(0, Disk::virtual_size);
-        if let Some(chain) = chain {
-            for range in LenientChain::unread(chain, &self.layers)?.list() {
-                content.lose(range.offset..range.end());
-            }
-        }
         let list = match content.is_empty() {
             true => Salvaged::clear(target).map(|()| None)?,
             false => {
@@ -285,8 +300,7 @@ impl SalvagePlan {
         // From here on its time says nothing, until all is done.
         before.being_changed().put(target)?;
         let image = open_image_mut(locked.storage.clone(), self.request.image.format())?;
-        let mut missing = before.lost.clone();
-        missing.join(&before.doubtful);
+        let missing = rest.missing();
         let name = target.file_name().unwrap_or_default().to_string_lossy().into_owned();
         progress.begin(format!("taking up what is missing in {name}"), missing.bytes());
         let sector = u64::from(image.info().logical_sector);
@@ -297,9 +311,13 @@ impl SalvagePlan {
                 progress.check()?;
                 let step = CHUNK.min(end - at);
                 buffer.resize(step as usize, 0);
-                chain.read_at(&mut buffer, at)?;
-                image.write_at(&buffer, at)?;
-                (at, written) = (at + step, written + step);
+                // What is lost this time as well stays as it was saved.
+                if self.content.lost.within(at..at + step).map(|range| range.length).sum::<u64>() < step {
+                    chain.read_at(&mut buffer, at)?;
+                    image.write_at(&buffer, at)?;
+                    written += step;
+                }
+                at += step;
                 progress.advance(step);
             }
         }

@@ -18,7 +18,7 @@ use crate::bytes::{index, wide};
 use crate::error::{Error, Result};
 use crate::finding::{Finding, UndoFinding};
 use crate::storage::{
-    Access, Edit, FileStorage, NewBytes, ReadAt, StagedFile, Storage, remove, rename_new, sync_folder,
+    Access, Edit, FileStorage, NewBytes, ReadAt, StagedFile, Storage, inherit, remove, rename_new, sync_folder,
 };
 
 const ENDING: &str = ".zsap.undo";
@@ -245,6 +245,8 @@ impl Undo {
                 at = at.saturating_add(wide(part.len()));
             }
         }
+        // What was in the image is for the same eyes.
+        _ = inherit(path, staged.temporary())?;
         Ok(Self { place, file: staged.publish_open()?, record, start, done: None })
     }
 
@@ -289,7 +291,7 @@ impl Undo {
     }
 
     fn open_at(place: &Path) -> Result<Self> {
-        let file = Arc::new(FileStorage::open(place, Access::Write)?);
+        let file = Arc::new(FileStorage::open(place, Access::AmendMetadata)?);
         let len = file.len()?;
         let mut first = Vec::new();
         while !first.contains(&b'\n') {

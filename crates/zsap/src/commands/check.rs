@@ -1,8 +1,11 @@
 //! `zsap check`.
 
 use std::collections::HashSet;
+use std::path::Path;
 
+use zestful_sapling::Error;
 use zestful_sapling::check::{CheckAll, CheckReport};
+use zestful_sapling::error::Refusal;
 use zestful_sapling::family::{Health, Problem, ProblemKind, UnderWay};
 use zestful_sapling::finding::{Finding, Repair, Severity};
 use zestful_sapling::grove::{Limits, status_of};
@@ -14,7 +17,7 @@ use crate::args::check::Check;
 use crate::args::values::with;
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
-use crate::report::json::Checked;
+use crate::report::json::{Checked, same_as};
 use crate::report::text;
 
 /// So many images have a line each; of more, only those with something to tell.
@@ -31,6 +34,12 @@ pub(super) fn run(console: &Console, typed: &Check) -> Result<Outcome, Failure> 
     if typed.path.len() == 1 && !typed.path[0].is_dir() && all.failed.len() == 1 {
         return Err(all.failed.remove(0).1.into());
     }
+    // In a folder somebody may be at an image at any time; one that was named is asked for.
+    let is_named = |path: &Path| typed.path.iter().any(|named| named == path);
+    let is_in_use = |error: &Error| matches!(error, Error::Refused(Refusal::InUse { .. }, _));
+    let (in_use, failed): (Vec<_>, Vec<_>) =
+        std::mem::take(&mut all.failed).into_iter().partition(|(path, error)| is_in_use(error) && !is_named(path));
+    all.failed = failed;
     let mut problems: Vec<Problem> = all.failed.iter().map(|(path, error)| Problem::of_error(path, error)).collect();
     let mut under_way = Vec::new();
     for folder in typed.path.iter().filter(|path| path.is_dir()) {
@@ -50,13 +59,18 @@ pub(super) fn run(console: &Console, typed: &Check) -> Result<Outcome, Failure> 
         lines.push(format!("{}: {}", console.strong(&text::path(path)), console.alarming("not checked")));
         lines.push(text::wrapped(&format!("  {}", text::safe(&error.with_causes())), "    "));
     }
+    for (path, error) in &in_use {
+        lines.push(format!("{}: in use, not checked", console.strong(&text::path(path))));
+        lines.push(text::wrapped(&format!("  {}", text::safe(&error.with_causes())), "    "));
+    }
     let of_folders = problems.iter().skip(all.failed.len());
     lines.extend(of_folders.flat_map(|problem| problem_lines(console, problem)));
     lines.extend(
         under_way.iter().map(|work| text::wrapped(&format!("  unfinished: {}", text::safe(&work.message)), "    ")),
     );
     lines.extend(advice::lines(&next.iter().cloned().collect::<Vec<_>>(), "  "));
-    console.answer(&Checked::new(state, &all.checked, &problems, next.as_ref()), lines)?;
+    let in_use = in_use.iter().map(|(path, _)| path.clone()).collect();
+    console.answer(&Checked::new(state, &all.checked, &problems, in_use, next.as_ref()), lines)?;
     match all.failed.into_iter().next() {
         // Damage that was found says more than that another one could not be read.
         _ if damaged => Ok(Outcome::FoundDamage),
@@ -104,7 +118,7 @@ fn lines_of(console: &Console, checked: &[CheckReport]) -> Vec<String> {
         lines.push(format!("{}: {verdict} ({layers} looked at)", console.strong(&text::path(&report.path))));
         for finding in shown {
             // What a parent has is told with the first image that reads through it.
-            match told.insert((finding.path.clone(), finding.code(), finding.offset)) {
+            match told.insert(same_as(finding)) {
                 true => lines.extend(describe(finding)),
                 false => lines.push(format!("  as above  {}", placed(finding))),
             }

@@ -1,6 +1,7 @@
 //! The documents that scripts read, where they say more than the library's own types: what may be typed next.
 
 use std::collections::HashSet;
+use std::path::PathBuf;
 
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -157,8 +158,16 @@ pub(crate) struct Checked<'a> {
     images: Vec<CheckedImage<'a>>,
     /// Images that could not be checked, and what else is wrong in the folders.
     problems: Vec<ProblemTold>,
+    /// Images of the folders that somebody has in use, and that were not checked.
+    in_use: Vec<PathData>,
     /// The argument list of the command that may be run next; null where none is known, or a person has to decide.
     next: Option<Vec<String>>,
+}
+
+/// What is the same for one thing that was found, by whatever way the file was come to.
+pub(crate) fn same_as(finding: &Finding) -> (Option<PathBuf>, &'static str, u64) {
+    let real = finding.path.as_ref().map(|path| std::fs::canonicalize(path).unwrap_or_else(|_| path.clone()));
+    (real, finding.code(), finding.offset)
 }
 
 /// One image that was checked.
@@ -179,12 +188,13 @@ impl<'a> Checked<'a> {
         state: Health,
         checked: &'a [CheckReport],
         problems: &[Problem],
+        in_use: Vec<PathBuf>,
         next: Option<&advice::Next>,
     ) -> Self {
         let mut findings: Vec<&Finding> = Vec::new();
         let mut seen = HashSet::new();
         for finding in checked.iter().flat_map(|report| &report.findings) {
-            if seen.insert((finding.path.as_ref(), finding.code(), finding.offset)) {
+            if seen.insert(same_as(finding)) {
                 findings.push(finding);
             }
         }
@@ -202,6 +212,7 @@ impl<'a> Checked<'a> {
             findings,
             images: images.collect(),
             problems: told(problems),
+            in_use: in_use.iter().map(|path| PathData::from(&**path)).collect(),
             next: next.and_then(|next| advice::first(std::slice::from_ref(next))),
         }
     }

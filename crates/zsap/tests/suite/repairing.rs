@@ -110,6 +110,12 @@ fn a_folder_is_checked_at_once_and_says_what_to_do() {
     assert_eq!(found.out.matches("the signature `head` is missing").count(), 1, "told once: {}", found.out);
     let told = scene.json("check . germination-01.vhdx");
     assert_eq!((told["findings"].as_array().unwrap().len(), told["images"].as_array().unwrap().len()), (1, 22));
+    // Whoever is at an image keeps nobody from the others.
+    let held = std::fs::File::open(scene.path("germination-03.vhdx")).unwrap();
+    held.lock().unwrap();
+    scene.run("check .").expect("one is in use", 3, "germination-03.vhdx: in use, not checked", "");
+    scene.run("check germination-03.vhdx").expect("it was named", 4, "", "is being written to by process");
+    drop(held);
     std::fs::write(scene.path("records.vhdx.partial-0123abcd"), "").unwrap();
     scene.run("check .").expect("left over", 3, "records.vhdx.partial-0123abcd was never finished", "");
     scene.run("check . nothing.vhdx").expect("one is missing", 3, "nothing.vhdx: not checked", "");

@@ -14,7 +14,7 @@ use crate::chain::record_of;
 use crate::error::Result;
 use crate::family::{Guard, record_children};
 use crate::image::{ParentRecord, data_identity_at, open_unlocked, recognise};
-use crate::sidecar::{ChildrenChange, Companion, NewChild, Reader, child_at};
+use crate::sidecar::{ChildrenChange, Companion, NewChild, Reader, child_at, remove_undo};
 use crate::storage::{FileId, Held, inherit, mark_read_only, real, remove, rename_over, sync_folder, unmark_read_only};
 
 /// What became of it.
@@ -90,6 +90,7 @@ impl Finishing<'_> {
                 remove(&member.path)?;
                 // Those that read through others go before them, also where each folder is a file system of its own.
                 sync_folder(&member.path)?;
+                remove_undo(&member.path);
             }
         }
         if swaps {

@@ -81,6 +81,8 @@ pub(super) fn run(console: &Console, typed: &Demo) -> Result<Outcome, Failure> {
     stage
         .tell(&["7. The herbarium machine has two disks. Before an upgrade a checkpoint keeps both, at one moment."])?;
     herbarium(&stage)?;
+    stage.tell(&["8. A copy of germination-03 was torn on its way: a header is damaged, and the end is missing."])?;
+    torn(&stage)?;
     stage.tell(&[
         "What to try next, in that folder:",
         "  zsap show .                                  one line an image, and the totals",
@@ -121,6 +123,26 @@ fn herbarium(stage: &Stage<'_>) -> Result<(), Failure> {
     stage.elsewhere(&["checkpoint", "forget", "herbarium", "failed-upgrade", "--plan"])?;
     stage.zsap(&["checkpoint", "forget", "herbarium", "failed-upgrade"])?;
     stage.zsap(&["tree", "herbarium"])?;
+    Ok(())
+}
+
+/// A damaged image: what is wrong, what can be mended for certain, what is given up, and the way back.
+fn torn(stage: &Stage<'_>) -> Result<(), Failure> {
+    const TORN: &str = "torn.vhdx";
+    stage.zsap(&["copy", "germination-03.vhdx", TORN])?;
+    let spoil = || {
+        let file = std::fs::OpenOptions::new().write(true).open(TORN)?;
+        std::os::unix::fs::FileExt::write_at(&file, b"????", 128 << 10)?;
+        file.set_len(file.metadata()?.len() - (3 << 19))
+    };
+    spoil().map_err(|e| io("damage", Path::new(TORN), e))?;
+    stage.elsewhere(&["check", TORN])?;
+    stage.elsewhere(&["repair", TORN, "--lossy=vhdx-block-outside", "--plan"])?;
+    stage.elsewhere(&["repair", TORN, "--lossy=vhdx-block-outside", "--yes"])?;
+    stage
+        .tell(&["   A better copy has turned up: the repair is taken back, and then the torn file is thrown away."])?;
+    stage.elsewhere(&["repair", TORN, "--undo", "--yes"])?;
+    std::fs::remove_file(TORN).map_err(|e| io("remove", Path::new(TORN), e))?;
     Ok(())
 }
 
