@@ -102,13 +102,28 @@ pub(crate) fn next(error: &Error) -> Vec<Next> {
         }
         Error::Damaged(finding) => finding.path.as_deref().map(check).into_iter().collect(),
         Error::Parent(problem) => match problem.kind {
-            ParentProblemKind::Missing { .. } | ParentProblemKind::Mismatch { .. } => vec![relink(&problem.child)],
+            ParentProblemKind::Missing { .. } | ParentProblemKind::Mismatch { .. } => {
+                std::iter::once(relink(&problem.child)).chain(go_past(&problem.kind)).collect()
+            }
+            ParentProblemKind::Unreadable { .. } => go_past(&problem.kind).into_iter().collect(),
             _ => Vec::new(),
         },
         Error::UnderWay { path, source } => next(source).into_iter().chain(carry_on_or_give_up(path)).collect(),
         Error::Unfinished { source, .. } => next(source),
         _ => Vec::new(),
     }
+}
+
+/// For who saves what can be read: on past the layer that cannot be had.
+fn go_past(problem: &ParentProblemKind) -> Option<Next> {
+    let place = match problem {
+        ParentProblemKind::Missing { tried, .. } => tried.first()?,
+        ParentProblemKind::Mismatch { parent, .. } | ParentProblemKind::Unreadable { parent, .. } => parent,
+        _ => return None,
+    };
+    let saves = std::env::args_os().skip(1).find(|word| !word.as_bytes().starts_with(b"-"))? == "salvage";
+    let again = || Next::again(&["--without", &shell_word(&name(place))], "goes on past it: what it held is missing");
+    saves.then(|| again().for_a_person())
 }
 
 /// What may be typed for something that is wrong with a file.

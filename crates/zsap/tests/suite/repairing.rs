@@ -126,6 +126,14 @@ fn a_folder_is_checked_at_once_and_says_what_to_do() {
         "next: `zsap relink germination-07.vhdx --search",
         "",
     );
+    let past = scene.run("salvage germination-07.vhdx saved.vhdx");
+    past.expect("and no salvage", 1, "", "goes on past it: what it held is missing");
+    scene.run("salvage germination-07.vhdx saved.vhdx --without fen-base.vhdx").expect(
+        "on past",
+        3,
+        "went on past",
+        "",
+    );
     // The catalogue of a machine.
     std::fs::create_dir(scene.path("herbarium")).unwrap();
     scene.run("make herbarium/system.vhdx 1G -q").expect("make", 0, "", "");
