@@ -94,17 +94,17 @@ impl Operation for Repair {
             guard,
             &|code| code != UNWRITTEN || names(UNWRITTEN),
             &progress,
-        )?;
+        )?
+        .steps;
         let is_lossy = |step: &&RepairStep| step.lossy;
-        if let Some(code) = lossy.iter().find(|code| !all.steps.iter().filter(is_lossy).any(|step| step.code == **code))
-        {
-            return Err(no_such_loss(path, code, &all.steps));
+        if let Some(code) = lossy.iter().find(|code| !all.iter().filter(is_lossy).any(|step| step.code == **code)) {
+            return Err(no_such_loss(path, code, &all));
         }
         let consents = |code: &'static str| names(code);
         let draft = Draft::new(file.clone(), identity, format, guard, &consents, &progress)?;
         let done: Vec<&str> = draft.steps.iter().map(|step| step.code).collect();
         let offered: Vec<RepairStep> =
-            all.steps.iter().filter(is_lossy).filter(|step| !done.contains(&step.code)).cloned().collect();
+            all.iter().filter(is_lossy).filter(|step| !done.contains(&step.code)).cloned().collect();
         let edits = draft.storage.edits()?;
         let plan = describe(path, &draft, &edits, not_seen, guard)?;
         let new_len = draft.storage.len()?;

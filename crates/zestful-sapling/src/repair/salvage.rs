@@ -17,6 +17,7 @@ use crate::ops::{CopyDiskPlan, NewImage, copy_of};
 use crate::progress::Progress;
 use crate::ranges::Ranges;
 use crate::sidecar::{Salvaged, modified};
+use crate::storage::BlockDevice;
 
 /// Bytes that are read at once when what was missing is taken up.
 const CHUNK: u64 = 1 << 20;
@@ -238,15 +239,18 @@ impl Planned for SalvagePlan {
         &self.plan
     }
 
-    /// Saves. A new image appears under its name only when it is complete and durable, and its list of what is missing
-    /// after it; stopped, failed or killed before, nothing stands there. What is taken up goes into the new image in
-    /// place: after a crash it is valid, and the same can be done again.
+    /// Saves. A new image appears under its name only when it is complete and durable; stopped, failed or killed
+    /// before, no image stands there. Until its list of what is missing is written, a list says that all of it is
+    /// doubtful. What is taken up goes into the new image in place: after a crash it is valid, and the same can be done
+    /// again.
     ///
     /// # Errors
     /// `Cancelled`; `Refused` when something appeared at the target since, or another program changed the source; `Io`
     /// for what concerns the target.
     fn run(&self, progress: &Progress) -> Result<Self::Outcome> {
         let target = &self.request.target;
+        // Nothing stands beside a device.
+        let keeps_list = !BlockDevice::is_at(target);
         let mut content = self.content.clone();
         let mut unread = |chain: &Chain| -> Result<Losses> {
             let unread = LenientChain::unread(chain, &self.layers)?;
@@ -255,8 +259,17 @@ impl Planned for SalvagePlan {
         };
         let (chain, content, bytes_written, taken_up) = match &self.work {
             Saving::Whole(copy) => {
-                let done = copy.run(progress)?;
                 let chain = copy.source();
+                // Until all is known that is missing, whoever finds the new image must take all of it for doubtful.
+                let all = std::iter::once(0..chain.map_or(0, Disk::virtual_size)).collect();
+                if keeps_list {
+                    Salvaged::new(&self.request.source, None, self.content.lost.clone(), all).put(target)?;
+                }
+                let done = copy.run(progress).inspect_err(|_| {
+                    if keeps_list && !target.exists() {
+                        Salvaged::clear(target).unwrap_or_default();
+                    }
+                })?;
                 (chain, chain.map(unread).transpose()?.unwrap_or_default(), done.bytes_written, false)
             }
             Saving::Rest(rest) => {
@@ -267,6 +280,7 @@ impl Planned for SalvagePlan {
         };
         let virtual_size = chain.map_or(0, Disk::virtual_size);
         let list = match content.is_empty() {
+            _ if !keeps_list => None,
             true => Salvaged::clear(target).map(|()| None)?,
             false => {
                 let (lost, doubtful) = (content.lost.clone(), content.doubtful.clone());

@@ -12,8 +12,8 @@ use crate::error::{Error, Refusal, Result};
 const PAGE: u64 = 4096;
 /// What is compared at the end is compared in units of this.
 const GRAIN: usize = 512;
-/// Changed pages that are kept in memory: 32 MiB.
-const MOST_PAGES: usize = 8192;
+/// Changed pages that are kept in memory: 8 MiB.
+const MOST_PAGES: usize = 2048;
 
 /// Storage over another one, of which nothing is ever written: every change stays in memory, and can be told at the
 /// end. It may grow, and never becomes shorter than what it stands over.

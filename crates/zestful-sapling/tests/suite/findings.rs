@@ -399,12 +399,21 @@ fn page() -> String {
             page.push_str(&format!("| `{}` | {severity} | {} | {repair} |\n", rule.code, rule.meaning));
         }
     }
+    page.push_str(PROBLEMS);
+    let kinds = schemars::schema_for!(zestful_sapling::family::ProblemKind).to_value();
+    for kind in kinds["oneOf"].as_array().unwrap() {
+        let (code, meaning) = (kind["const"].as_str().unwrap(), kind["description"].as_str().unwrap());
+        page.push_str(&format!("| {code} | {} |\n", meaning.replace('\n', " ")));
+    }
     page.push_str(SILENT_FIELDS);
     for silent in crate::matrix::SILENT {
         page.push_str(&format!("| {} | {} | {} |\n", silent.format, silent.field, silent.misleads));
     }
     page
 }
+
+const PROBLEMS: &str = "\n## What is told of files in a folder\n\n`status`, `tree`, and `check` of a folder tell \
+    these of images and of what stands beside them, by stable codes as well.\n\n| code | meaning |\n|---|---|\n";
 
 const SILENT_FIELDS: &str = "\n## What nothing finds\n\nEvery byte of every structure was changed in a test: \
     `check` finds it, by a checksum, a copy, or because what it says cannot be, or the byte belongs to one of these \

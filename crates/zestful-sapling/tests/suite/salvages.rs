@@ -6,6 +6,7 @@ use zestful_sapling::chain::{Chain, Disk, OpenOptions};
 use zestful_sapling::error::{Error, ParentProblemKind};
 use zestful_sapling::image::Format;
 use zestful_sapling::repair::{Salvage, SalvageOutcome};
+use zestful_sapling::storage::testing::{Fault, HostRecorder};
 
 use crate::damage::{reseal, reseal_vhd};
 use crate::family_model::{derive, make, quick_folder, write};
@@ -162,4 +163,59 @@ fn a_broken_chain_is_gone_past() {
         assert!(matches!(perform(wrong), Err(Error::Usage(_))));
         assert!(!target("wrong").exists());
     }
+}
+
+/// A host that fills up or fails at any change of a salvage, and of the taking up of what was missing: the source stays
+/// as it is, nothing wrong is left under the new name, and the same command does it in the end.
+#[test]
+fn every_change_may_fail() {
+    let scene = Scene::new(Format::Vhdx);
+    let (middle, now) = (scene.path("germination-01", Format::Vhdx), scene.path("germination-01-now", Format::Vhdx));
+    let (saved, list) = (scene.path("saved", Format::Vhdx), scene.folder.path().join("saved.vhdx.zsap.salvage.json"));
+    let away = scene.folder.path().join("away");
+    let mut failures = 0;
+    for fault in [Fault::Error(28), Fault::Error(5)] {
+        for takes_up in [false, true] {
+            for number in 0.. {
+                _ = std::fs::remove_file(&saved);
+                _ = std::fs::remove_file(&list);
+                std::fs::rename(&middle, &away).unwrap();
+                let past = || perform(Salvage::new(&now, &saved).without(&middle)).map(|_| ());
+                let all = || perform(Salvage::new(&now, &saved)).map(|_| ());
+                if takes_up {
+                    past().unwrap();
+                    std::fs::rename(&away, &middle).unwrap();
+                }
+                let before = std::fs::read(&now).unwrap();
+                let recorder = HostRecorder::start(scene.folder.path()).unwrap();
+                recorder.fail_once(number, fault);
+                let ended = if takes_up { all() } else { past() };
+                let asked = recorder.asked();
+                drop(recorder);
+                let when = format!("takes up: {takes_up}, change {number}, {fault:?}: {ended:?}");
+                assert!(matches!(ended, Ok(()) | Err(Error::Io { .. } | Error::Refused(..))), "{when}");
+                assert!(std::fs::read(&now).unwrap() == before, "{when}");
+                if saved.exists() {
+                    // That something is missing is never not told.
+                    if !list.exists() {
+                        scene.whole.assert_same(&chain(&saved));
+                    }
+                }
+                if !takes_up {
+                    std::fs::rename(&away, &middle).unwrap();
+                }
+                // Whole, and without a list: nothing is left to be done, only that could not be made durable.
+                let is_whole = saved.exists() && !list.exists();
+                if ended.is_err() && !is_whole {
+                    all().unwrap_or_else(|error| panic!("{when}: {error}"));
+                    scene.whole.assert_same(&chain(&saved));
+                    failures += 1;
+                }
+                if ended.is_ok() && asked <= number {
+                    break;
+                }
+            }
+        }
+    }
+    assert!(failures > 20, "{failures}");
 }

@@ -22,6 +22,8 @@ use crate::storage::{Overlay, ReadAt, Storage};
 const MOST_GAP: u64 = 4096;
 /// New blocks for what was lost in a child.
 const MOST_BLOCKS: usize = 1 << 16;
+/// Blocks that are wrong in one way: more are not kept in memory meanwhile.
+const MOST_WRONG: usize = 1 << 18;
 
 /// Mends all entries that break the same rule as `kind` says; `None` where nothing says how.
 pub(super) fn mend(storage: &Arc<Overlay>, kind: &VhdFinding, progress: &Progress) -> Result<Option<Mended>> {
@@ -73,7 +75,12 @@ fn end_inside(storage: &Arc<Overlay>, blocks: &Blocks, end: u64) -> Result<Optio
     let shape = blocks.shape;
     let outside = used(blocks).filter(|(_, place)| place.saturating_add(shape.stride()) > end);
     let outside = outside.filter(|(_, place)| blocks.structure_at(*place).is_none());
-    let (cut, gone): (Vec<_>, Vec<_>) = outside.partition(|(_, place)| place.saturating_add(shape.bitmap_len) <= end);
+    let outside: Vec<(u64, u64)> = outside.take(MOST_WRONG).collect();
+    if outside.len() == MOST_WRONG {
+        return Err(storage.too_much());
+    }
+    let (cut, gone): (Vec<_>, Vec<_>) =
+        outside.into_iter().partition(|(_, place)| place.saturating_add(shape.bitmap_len) <= end);
     let mut content = Losses::default();
     if let Some(stop) = cut.iter().map(|(_, place)| place.saturating_add(shape.stride())).max() {
         move_footer(storage, stop)?;
@@ -95,8 +102,11 @@ fn end_inside(storage: &Arc<Overlay>, blocks: &Blocks, end: u64) -> Result<Optio
 }
 
 fn leave_structures(storage: &Arc<Overlay>, blocks: &Blocks) -> Result<Option<Mended>> {
-    let over: Vec<u64> =
-        used(blocks).filter(|(_, place)| blocks.structure_at(*place).is_some()).map(|(block, _)| block).collect();
+    let over = used(blocks).filter(|(_, place)| blocks.structure_at(*place).is_some()).map(|(block, _)| block);
+    let over: Vec<u64> = over.take(MOST_WRONG).collect();
+    if over.len() == MOST_WRONG {
+        return Err(storage.too_much());
+    }
     let mut content = Losses::default();
     give_up(storage, blocks, &over, &mut content)?;
     let what =
@@ -118,6 +128,9 @@ fn choose_owners(storage: &Arc<Overlay>, blocks: &Blocks, end: u64) -> Result<Op
         let behind = number.checked_add(1).and_then(|number| placed.get(number));
         if before.into_iter().chain(behind).any(|other| shares(block, *other)) {
             claimants.push((neighbours(blocks, block.into(), place(block)), block));
+        }
+        if claimants.len() == MOST_WRONG {
+            return Err(storage.too_much());
         }
     }
     claimants.sort_unstable_by_key(|(neighbours, block)| (Reverse(*neighbours), *block));

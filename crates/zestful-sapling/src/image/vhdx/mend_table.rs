@@ -5,14 +5,14 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use super::ALIGNMENT;
 use super::bitmap::fill;
 use super::judge::lost_of;
 use super::layout::Layout;
 use super::metadata_edits;
 use super::space::Claims;
 use super::table::{Entry, State};
-use crate::bytes::{index, is_zero, split};
+use super::{ALIGNMENT, PAGE};
+use crate::bytes::{in_units, index, is_zero, split};
 use crate::error::Result;
 use crate::finding::{Losses, TableEntry, VhdxFinding};
 use crate::image::{Mended, counted, data_in};
@@ -21,7 +21,7 @@ use crate::ranges::Ranges;
 use crate::storage::{Overlay, ReadAt, Storage};
 
 /// Entries that are changed at most: more are not kept in memory meanwhile.
-const MOST_ENTRIES: usize = 1 << 20;
+const MOST_ENTRIES: usize = 1 << 18;
 
 /// Mends all entries that break the same rule as `kind` says; `None` where nothing says how.
 pub(super) fn mend(storage: &Arc<Overlay>, kind: &VhdxFinding, progress: &Progress) -> Result<Option<Mended>> {
@@ -331,7 +331,13 @@ impl Entries<'_> {
             }
             let place = self.storage.len()?.next_multiple_of(ALIGNMENT);
             self.storage.set_len(place.saturating_add(ALIGNMENT))?;
-            self.storage.write_at(&bits, place)?;
+            for step in in_units(0, ALIGNMENT, PAGE) {
+                let page = &bits[index(step.done)..][..index(step.len)];
+                // What is new reads as zero.
+                if !is_zero(page) {
+                    self.storage.write_at(page, place.saturating_add(step.done))?;
+                }
+            }
             let entry = Entry::new(State::FULLY_PRESENT, place);
             self.storage.write_at(&entry.0.to_le_bytes(), table.place(geometry.bitmap_index(*chunk)))?;
         }
