@@ -30,7 +30,11 @@ pub(super) fn run(console: &Console, typed: &Repair) -> Result<Outcome, Failure>
     let wanted = asked(wanted, Some(&typed.search), &typed.force);
     let plan = watch::patiently(console, || wanted.clone().plan())?;
     if console.common().plan {
-        console.answer(&RepairPlanned::of(&plan), planned(console, typed, &plan))?;
+        let mut lines = planned(console, typed, &plan);
+        let warnings = plan.summary().warnings.iter();
+        lines.extend(warnings.map(|warning| text::wrapped(&format!("  warning: {}", text::safe(warning)), "    ")));
+        lines.extend(advice::lines(&next_of(typed, &plan), "  "));
+        console.answer(&RepairPlanned::of(&plan), lines)?;
         return Ok(Outcome::Done);
     }
     if !plan.steps().is_empty() {
@@ -73,15 +77,13 @@ fn planned(console: &Console, typed: &Repair, plan: &RepairPlan) -> Vec<String> 
     }
     lines.extend(offered(console, plan.offered(), plan.steps()));
     lines.extend(left(console, plan.left(), plan.offered()));
-    let warnings = plan.summary().warnings.iter();
-    lines.extend(warnings.map(|warning| text::wrapped(&format!("  warning: {}", text::safe(warning)), "    ")));
-    let mut next = Vec::new();
-    if !plan.steps().is_empty() {
-        next.push(advice::mend(&typed.path, &typed.lossy));
-    }
-    next.extend(more_lossy(typed, plan.offered()));
-    lines.extend(advice::lines(&next, "  "));
     lines
+}
+
+/// What may be typed once the plan was read.
+fn next_of(typed: &Repair, plan: &RepairPlan) -> Vec<advice::Next> {
+    let does_it = (!plan.steps().is_empty()).then(|| advice::mend(&typed.path, &typed.lossy));
+    does_it.into_iter().chain(more_lossy(typed, plan.offered())).collect()
 }
 
 /// The same with all that could be given up as well.
