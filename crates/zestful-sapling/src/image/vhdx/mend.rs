@@ -13,7 +13,7 @@ use super::metadata_edits;
 use super::region::{self, Region, TABLE_LEN, TABLES};
 use super::replay::replay;
 use super::session::write_header;
-use super::{ALIGNMENT, PAGE, checksum, mend_table};
+use super::{ALIGNMENT, MAX_FILE_SIZE, PAGE, checksum, mend_table};
 use crate::bytes::put;
 use crate::error::{Error, Result};
 use crate::finding::{Finding, FindingKind, Losses, VhdxFinding};
@@ -170,6 +170,9 @@ fn dismiss_log(storage: &Arc<Overlay>, kind: &VhdxFinding) -> Result<Option<Mend
 
 /// A file that was cut gets its length back; what stood there is gone.
 fn lengthen_for_log(storage: &Arc<Overlay>, durable: u64, file: u64, progress: &Progress) -> Result<Option<Mended>> {
+    if durable > MAX_FILE_SIZE {
+        return Ok(None);
+    }
     storage.set_len(durable)?;
     let lost = match Layout::read(storage.clone(), &mut Vec::new()) {
         Ok(layout) => layout.cut_at(file, progress)?,
