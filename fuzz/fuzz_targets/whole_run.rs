@@ -15,22 +15,25 @@ use zestful_sapling::storage::{Access, FileStorage, MemoryStorage, ReadAt, Stora
 /// Where the structures of the two samples stand.
 const VHDX: [u64; 7] = [0, 64 << 10, 128 << 10, 192 << 10, 1 << 20, 2 << 20, 3 << 20];
 
-static SAMPLES: LazyLock<[MemoryStorage; 2]> = LazyLock::new(|| {
-    let written = |storage: MemoryStorage, format| {
+/// VHDX, VHD, and VHDX with its last changes in the log, which makes it long, and the run slow.
+static SAMPLES: LazyLock<[MemoryStorage; 3]> = LazyLock::new(|| {
+    let written = |storage: MemoryStorage, format, closes: bool| {
         let storage = Arc::new(storage);
         let image: Box<dyn ImageMut> = open_image_mut(storage.clone(), Some(format)).unwrap();
         for at in [0, 1 << 20, 7 << 20] {
             image.write_at(&[7; 8192], at).unwrap();
         }
-        // The last changes stay in the log, where there is one.
-        image.flush().unwrap();
-        drop(image);
+        match closes {
+            true => image.close().unwrap(),
+            false => image.flush().unwrap(),
+        }
         (*storage).clone()
     };
-    let (one, two) = (MemoryStorage::new(), MemoryStorage::new());
+    let (one, two, three) = (MemoryStorage::new(), MemoryStorage::new(), MemoryStorage::new());
     vhdx::CreateOptions::new(16 << 20).with_block_size(1 << 20).create_in(&one).unwrap();
+    vhdx::CreateOptions::new(16 << 20).with_block_size(1 << 20).create_in(&three).unwrap();
     vhd::CreateOptions::new(16 << 20).with_block_size(512 << 10).create_in(&two).unwrap();
-    [written(one, Format::Vhdx), written(two, Format::Vhd)]
+    [written(one, Format::Vhdx, true), written(two, Format::Vhd, true), written(three, Format::Vhdx, false)]
 });
 
 fn reseal(storage: &MemoryStorage, format: Format) {
@@ -70,7 +73,8 @@ fn reseal(storage: &MemoryStorage, format: Format) {
 fn patched(data: &[u8]) -> Option<(MemoryStorage, Format)> {
     let (flags, mut rest) = data.split_first()?;
     let format = if flags & 1 == 0 { Format::Vhdx } else { Format::Vhd };
-    let storage = SAMPLES[usize::from(flags & 1)].clone();
+    let number = if flags & 0x1D == 0x1C { 2 } else { usize::from(flags & 1) };
+    let storage = SAMPLES[number].clone();
     while rest.len() > 5 {
         let len = storage.len().unwrap();
         let within = u64::from(u16::from_le_bytes([rest[1], rest[2]]));
@@ -107,7 +111,9 @@ fn store(storage: &MemoryStorage, path: &Path) {
     }
 }
 
-fuzz_target!(|data: &[u8]| {
+fuzz_target!(|data: &[u8]| whole_run(data));
+
+fn whole_run(data: &[u8]) {
     let Some((storage, format)) = patched(data) else { return };
     let memory = if Path::new("/dev/shm").is_dir() { "/dev/shm" } else { "/tmp" };
     let folder = tempfile::tempdir_in(memory).unwrap();
@@ -138,4 +144,4 @@ fuzz_target!(|data: &[u8]| {
     }
     _ = Salvage::new(&path, &target).with_source_format(format).plan().and_then(|plan| plan.run(&progress));
     assert!(std::fs::read(&path).unwrap() == before);
-});
+}
