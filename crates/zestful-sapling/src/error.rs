@@ -10,6 +10,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::finding::{Class, Finding};
 pub use crate::finding::{ParentProblem, ParentProblemKind};
+pub use crate::inside::{InsideProblem, InsideProblemKind};
 pub use crate::refusal::{Hold, Holder, Refusal};
 use crate::size::NotASize;
 
@@ -29,6 +30,9 @@ pub enum Error {
     /// A parent in a chain is missing, is another disk than recorded, or leads in a circle.
     #[error("{0}")]
     Parent(Box<ParentProblem>),
+    /// What lies inside a disk is not there, is damaged, or cannot be read here.
+    #[error("{0}")]
+    Inside(Box<InsideProblem>),
     /// The call itself asks for something impossible.
     #[error("{0}")]
     Usage(Box<Advice>),
@@ -194,6 +198,13 @@ impl Error {
     pub fn family(&self) -> ErrorFamily {
         match self {
             Error::Damaged(_) => ErrorFamily::Damaged,
+            Error::Inside(problem) => match problem.kind {
+                InsideProblemKind::Damaged(_) => ErrorFamily::Damaged,
+                InsideProblemKind::NotRead(_) | InsideProblemKind::Unsupported(_) | InsideProblemKind::Unknown => {
+                    ErrorFamily::Unsupported
+                }
+                _ => ErrorFamily::Usage,
+            },
             Error::Unsupported(_) => ErrorFamily::Unsupported,
             Error::Parent(_) => ErrorFamily::Parent,
             Error::Usage(_) => ErrorFamily::Usage,

@@ -15,7 +15,7 @@
 //! | [`storage`] | where bytes live: files with their holes and locks, devices, memory |
 //! | [`image`] | one image file of a format, alone |
 //! | [`chain`] | a disk as the guest sees it: an image and its parents |
-//! | [`guest`] | what lies inside a disk: partition tables |
+//! | [`guest`] | what lies inside a disk: partition tables, volumes, files |
 //! | [`family`] | who depends on whom: the tree of a folder, its status, and what speaks against a change |
 //! | [`check`], [`ops`] | verifying; making, deriving, copying, merging, moving: each asked for, planned, run |
 //! | [`safety`], [`formats`], [`findings`] | pages: the state after a crash, the formats, what `check` finds |
@@ -89,9 +89,11 @@ pub mod finding;
 pub mod grove;
 pub mod guest;
 pub mod image;
+mod inside;
 mod operation;
 pub mod ops;
 pub mod path_data;
+mod program;
 pub mod progress;
 pub mod ranges;
 mod refusal;

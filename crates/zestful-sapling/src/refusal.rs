@@ -53,6 +53,13 @@ pub enum Refusal {
         /// Whether two formats were found in the file itself, so that one must be named.
         in_content: bool,
     },
+    /// A disk that should be blank is not.
+    NotBlank {
+        /// The current image of the disk.
+        path: PathBuf,
+        /// What is on it, in words.
+        content: Vec<String>,
+    },
     /// A block device is not blank.
     HasContent {
         /// The device.

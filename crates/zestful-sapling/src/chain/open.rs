@@ -6,9 +6,10 @@ use super::cache::Resolved;
 use super::disk::{Disk, DiskExtent, check_extent};
 use super::options::OpenOptions;
 use super::resolve::open_parents;
-use crate::error::Result;
+use crate::error::{Error, Holder, Refusal, Result};
 use crate::finding::Finding;
 use crate::image::{Image, ImageInfo, open_image};
+use crate::storage::server_of;
 
 /// A chain of images, all open for reading.
 pub struct Chain {
@@ -29,6 +30,21 @@ impl Chain {
         let (parents, warnings) = open_parents(&*current, place.identity, options)?;
         let layers = std::iter::once(current).chain(parents).collect();
         Ok(Self { layers, resolved: Resolved::default(), warnings })
+    }
+
+    /// The same for a look at it: where somebody serves the disk to others through this library, it is opened without
+    /// locks, and who that is is told. What is read then may change meanwhile.
+    ///
+    /// # Errors
+    /// As [`Chain::open`].
+    pub fn open_for_look(path: &Path, options: &OpenOptions) -> Result<(Self, Option<Holder>)> {
+        match Self::open(path, options) {
+            Err(error @ Error::Refused(Refusal::InUse { .. }, _)) => match server_of(path)? {
+                Some(server) => Ok((Self::open(path, &options.clone().without_locks())?, Some(server))),
+                None => Err(error),
+            },
+            other => other.map(|chain| (chain, None)),
+        }
     }
 
     /// A disk of images that are open already, the current one first.

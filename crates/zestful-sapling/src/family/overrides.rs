@@ -14,6 +14,8 @@ pub enum Override {
     Sectors,
     /// A block device that is not blank loses its content.
     DeviceContent,
+    /// A disk that is not blank loses its content.
+    NotBlank,
     /// A child is to read through an image that is not the parent it recorded.
     Identity,
     /// An image changes or goes, though children of it may be somewhere that was not looked at, or cannot be read.

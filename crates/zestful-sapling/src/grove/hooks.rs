@@ -4,22 +4,17 @@
 use std::io;
 use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
-use std::process::{Child, Command, ExitStatus, Stdio};
+use std::process::{Command, ExitStatus, Stdio};
 use std::time::{Duration, Instant};
-
-use rustix::process::{Pid, Signal, kill_process_group};
 
 use super::folder::{Grove, check_new_name, lock};
 use crate::error::{Error, Result};
+use crate::program::{Ended, wait_for};
 use crate::progress::Progress;
 use crate::sidecar::{Owed, Owing};
 
 /// How long a command may take, unless told otherwise.
 pub const HOOK_TIMEOUT: Duration = Duration::from_secs(300);
-/// How often it is looked whether one has ended.
-const BETWEEN_LOOKS: Duration = Duration::from_millis(20);
-/// How long one that was told to end may take before it is ended.
-const GRACE: Duration = Duration::from_secs(5);
 /// What commands find of the environment of this process.
 const PASSED_ON: [&str; 3] = ["PATH", "HOME", "LANG"];
 
@@ -126,36 +121,18 @@ impl Hooked {
         }
         let mut child = command.spawn().map_err(failed)?;
         let until = Instant::now() + self.hooks.timeout.unwrap_or(HOOK_TIMEOUT);
-        loop {
-            if let Some(status) = child.try_wait().map_err(failed)? {
-                return if status.success() { Ok(()) } else { Err(failed(ended(stage, status))) };
-            }
-            if let Err(error) = progress.map_or(Ok(()), Progress::check) {
-                end_all(&mut child);
-                return Err(error);
-            }
-            if Instant::now() > until {
-                end_all(&mut child);
+        match wait_for(&mut child, progress, Some(until)).map_err(failed)? {
+            Ended::ByItself(status) if status.success() => Ok(()),
+            Ended::ByItself(status) => Err(failed(ended(stage, status))),
+            Ended::Stopped(error) => Err(error),
+            Ended::TooLate => {
                 let why = format!("the command {stage} the checkpoint did not end in time, and was ended");
-                return Err(failed(io::Error::new(io::ErrorKind::TimedOut, why)));
+                Err(failed(io::Error::new(io::ErrorKind::TimedOut, why)))
             }
-            std::thread::sleep(BETWEEN_LOOKS);
         }
     }
 }
 
 fn ended(stage: &str, status: ExitStatus) -> io::Error {
     io::Error::other(format!("the command {stage} the checkpoint ended with {status}"))
-}
-
-/// Ends a command with all that it has started: politely, and then not.
-fn end_all(child: &mut Child) {
-    let Some(group) = i32::try_from(child.id()).ok().and_then(Pid::from_raw) else { return };
-    _ = kill_process_group(group, Signal::TERM);
-    let until = Instant::now() + GRACE;
-    while matches!(child.try_wait(), Ok(None)) && Instant::now() < until {
-        std::thread::sleep(BETWEEN_LOOKS);
-    }
-    _ = kill_process_group(group, Signal::KILL);
-    _ = child.wait();
 }

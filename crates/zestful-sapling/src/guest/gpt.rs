@@ -7,8 +7,9 @@ use gpt::disk::LogicalBlockSize;
 use gpt::header::{Header, read_header_from_arbitrary_device};
 use gpt::partition::file_read_partitions;
 
-use super::partition::{Partition, PartitionKind, PartitionProblem, Partitions, View, in_bytes};
+use super::partition::{Partition, PartitionKind, PartitionProblem, Partitions, in_bytes};
 use super::table::PartitionTable;
+use super::view::View;
 use crate::bytes::{fit_u32, wide};
 use crate::error::Result;
 
@@ -22,11 +23,19 @@ pub(super) fn read(view: &View<'_>) -> Result<Partitions> {
     let Ok(blocks) = LogicalBlockSize::try_from(view.sector) else { return Ok(Partitions::default()) };
     let last = (view.size / view.sector).saturating_sub(1);
     let first = match copy_at(view, blocks, 1)? {
-        Copy::Whole(found) => return Ok(found),
+        Copy::Whole(mut found, other) => {
+            found.problems.extend(judge_second(
+                view,
+                &found,
+                &copy_at(view, blocks, other)?,
+                last.saturating_sub(other),
+            ));
+            return Ok(found);
+        }
         other => other,
     };
     let second = match copy_at(view, blocks, last)? {
-        Copy::Whole(mut found) => {
+        Copy::Whole(mut found, _) => {
             found.problems.insert(0, PartitionProblem::FirstCopy);
             return Ok(found);
         }
@@ -53,7 +62,23 @@ pub(super) fn read(view: &View<'_>) -> Result<Partitions> {
 enum Copy {
     Missing,
     Damaged(String),
-    Whole(Partitions),
+    /// What it lists, and the sector of the other copy.
+    Whole(Partitions, u64),
+}
+
+/// What is to be said of the second copy, beside a first one that is used; so many sectors follow it on the disk.
+fn judge_second(view: &View<'_>, first: &Partitions, second: &Copy, behind: u64) -> Vec<PartitionProblem> {
+    let mut problems = Vec::new();
+    match second {
+        Copy::Whole(second, _) if second == first => {}
+        Copy::Whole(..) => problems.push(PartitionProblem::CopiesDiffer),
+        Copy::Damaged(why) => problems.push(PartitionProblem::SecondCopy(why.clone())),
+        Copy::Missing => problems.push(PartitionProblem::SecondCopy("it is not there".to_owned())),
+    }
+    if matches!(second, Copy::Whole(..)) && behind > 0 {
+        problems.push(PartitionProblem::BeforeEnd(behind.saturating_mul(view.sector)));
+    }
+    problems
 }
 
 impl Copy {
@@ -104,7 +129,7 @@ fn copy_at(view: &View<'_>, blocks: LogicalBlockSize, at: u64) -> Result<Copy> {
         };
         found.problems.push(problem);
     }
-    Ok(Copy::Whole(found))
+    Ok(Copy::Whole(found, header.backup_lba))
 }
 
 /// Why a header with the right checksum is not one that can be used here.

@@ -3,8 +3,9 @@
 //! They are read here: the crate that reads them gives a table up as a whole at the first entry that is wrong, where
 //! the others are wanted, and rests on one that nobody keeps any more.
 
-use super::partition::{Partition, PartitionKind, PartitionProblem, Partitions, View, in_bytes};
+use super::partition::{Partition, PartitionKind, PartitionProblem, Partitions, in_bytes};
 use super::table::PartitionTable;
+use super::view::View;
 use crate::bytes::le_u32;
 use crate::error::Result;
 

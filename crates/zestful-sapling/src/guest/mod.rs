@@ -1,11 +1,28 @@
-//! What lies inside a disk, as far as this library must know it: partition tables.
+//! What lies inside a disk: partition tables, volumes, and the files that they hold.
 
+mod begun;
+mod contained;
+mod content;
+mod ext;
+mod files;
 mod gpt;
 mod mbr;
+mod new_table;
 mod partition;
 mod partitions;
 mod table;
+mod trouble;
+mod view;
+mod volume;
+mod window;
 
+pub(crate) use begun::{MARK_LEN, MARK_PLACE, mark};
+pub use contained::catches_panics;
+pub(crate) use contained::contained;
+pub use content::{Content, FileSystem};
+pub use files::{Entry, EntryKind, FileTree, Found, InnerPath, LeftOut, TakePart, Walked, Wanted};
+pub(crate) use new_table::{LIST_ROOM, MOST_PRIMARY, NewKind, NewPartition, new_table, room};
 pub use partition::{Partition, PartitionKind, PartitionProblem, Partitions};
 pub use partitions::partitions;
 pub use table::{PartitionTable, partition_table};
+pub use volume::{Volume, Volumes, volumes};

@@ -5,8 +5,7 @@ use std::fmt;
 use uuid::Uuid;
 
 use super::table::PartitionTable;
-use crate::bytes::index;
-use crate::error::Result;
+use super::view::View;
 
 /// The partitions of a disk.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -53,7 +52,7 @@ pub enum PartitionKind {
 impl fmt::Display for PartitionKind {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let known = match self {
-            Self::Gpt(kind) => GPT_KINDS.iter().find(|(other, _)| other == kind).map(|(_, name)| *name),
+            Self::Gpt(kind) => GPT_KINDS.iter().chain(&POOLS).find(|(other, _)| other == kind).map(|(_, name)| *name),
             Self::Mbr(kind) => MBR_KINDS.iter().find(|(other, _)| other == kind).map(|(_, name)| *name),
         };
         match (known, self) {
@@ -64,26 +63,53 @@ impl fmt::Display for PartitionKind {
     }
 }
 
-const GPT_KINDS: [(Uuid, &str); 7] = [
+impl PartitionKind {
+    /// Whether its type says that it belongs to a pool, or to a dynamic disk, which have no signature at its beginning.
+    pub(super) fn is_pool(self) -> bool {
+        match self {
+            Self::Gpt(kind) => POOLS.iter().any(|(other, _)| *other == kind),
+            Self::Mbr(kind) => kind == 0x42,
+        }
+    }
+}
+
+const POOLS: [(Uuid, &str); 3] = [
+    (Uuid::from_u128(0xE75CAF8F_F680_4CEE_AFA3_B001E56EFC2D), "Windows storage pool"),
+    (Uuid::from_u128(0xAF9B60A0_1431_4F62_BC68_3311714A69AD), "Windows dynamic disk"),
+    (Uuid::from_u128(0x5808C8AA_7E8F_42E0_85D2_E1E90434CFB3), "Windows dynamic disk records"),
+];
+
+const GPT_KINDS: [(Uuid, &str); 13] = [
     (Uuid::from_u128(0x0FC63DAF_8483_4772_8E79_3D69D8477DE4), "Linux"),
     (Uuid::from_u128(0xC12A7328_F81F_11D2_BA4B_00A0C93EC93B), "EFI system"),
     (Uuid::from_u128(0xEBD0A0A2_B9E5_4433_87C0_68B6B72699C7), "Windows data"),
     (Uuid::from_u128(0xE3C9E316_0B5C_4DB8_817D_F92DF00215AE), "Windows reserved"),
+    (Uuid::from_u128(0xDE94BBA4_06D1_4D40_A16A_BFD50179D6AC), "Windows recovery"),
     (Uuid::from_u128(0x0657FD6D_A4AB_43C4_84E5_0933C84B4F4F), "Linux swap"),
     (Uuid::from_u128(0xE6D6D379_F507_44C2_A23C_238F2A3DF928), "Linux LVM"),
+    (Uuid::from_u128(0xA19D880F_05FC_4D3B_A006_743F0F84911E), "Linux RAID"),
+    (Uuid::from_u128(0xCA7D7CCB_63ED_4C53_861C_1742536059CC), "Linux encrypted"),
+    (Uuid::from_u128(0x4F68BCE3_E8CD_4DB1_96E7_FBCAF984B709), "Linux root"),
+    (Uuid::from_u128(0x933AC7E1_2EB4_4F13_B844_0E14E2AEF915), "Linux home"),
+    (Uuid::from_u128(0xBC13C2FF_59E6_4262_A352_B275FD6F7172), "Linux boot"),
     (Uuid::from_u128(0x21686148_6449_6E6F_744E_656564454649), "BIOS boot"),
 ];
 
-const MBR_KINDS: [(u8, &str); 9] = [
+const MBR_KINDS: [(u8, &str); 14] = [
+    (0x01, "FAT12"),
+    (0x04, "FAT16"),
     (0x06, "FAT16"),
     (0x07, "NTFS or exFAT"),
     (0x0B, "FAT32"),
     (0x0C, "FAT32"),
     (0x0E, "FAT16"),
+    (0x27, "Windows recovery"),
+    (0x42, "Windows dynamic disk"),
     (0x82, "Linux swap"),
     (0x83, "Linux"),
     (0x8E, "Linux LVM"),
     (0xEF, "EFI system"),
+    (0xFD, "Linux RAID"),
 ];
 
 /// What is wrong with a partition table. Partitions are named by their number, sectors by theirs.
@@ -117,6 +143,21 @@ pub enum PartitionProblem {
     /// The second copy of the table is used.
     #[error("the first copy of the GPT is damaged, so the second one at the end of the disk is used")]
     FirstCopy,
+    /// The second copy of the table cannot be used.
+    #[error("the second copy of the GPT cannot be used: {0}")]
+    SecondCopy(String),
+    /// Both copies can be used, and list other partitions.
+    #[error("the two copies of the GPT list other partitions; the first one is used")]
+    CopiesDiffer,
+    /// The second copy of the table is not where the disk ends: the disk has grown since.
+    #[error("the second copy of the GPT lies {0} bytes before the end of the disk, which has grown since")]
+    BeforeEnd(u64),
+    /// Nothing in the first sector keeps programs away that know no GPT.
+    #[error("the protective entry in the first sector is missing: programs without GPT take the disk for an empty one")]
+    NoProtective,
+    /// Volumes were being put onto the disk, which was cut short.
+    #[error("the disk was being prepared, which was cut short: there is nothing on it yet; prepare it again")]
+    Begun,
     /// Neither copy can be used.
     #[error("neither copy of the GPT can be used: {first}; {second}")]
     BothCopies {
@@ -136,29 +177,6 @@ pub enum PartitionProblem {
         /// Bytes of the disk's sectors.
         expected: u32,
     },
-}
-
-/// A disk as the readers of tables see it.
-pub(super) struct View<'a> {
-    pub(super) size: u64,
-    pub(super) sector: u64,
-    pub(super) read: &'a dyn Fn(&mut [u8], u64) -> Result<()>,
-}
-
-impl View<'_> {
-    /// So many bytes from a place on, which lies inside the disk; `None` when it does not.
-    pub(super) fn bytes(&self, at: u64, len: u64) -> Result<Option<Vec<u8>>> {
-        if at.checked_add(len).is_none_or(|end| end > self.size) {
-            return Ok(None);
-        }
-        let mut bytes = vec![0; index(len)];
-        (self.read)(&mut bytes, at)?;
-        Ok(Some(bytes))
-    }
-
-    pub(super) fn sector_at(&self, number: u64) -> Result<Option<Vec<u8>>> {
-        number.checked_mul(self.sector).map_or(Ok(None), |at| self.bytes(at, self.sector))
-    }
 }
 
 /// A range in sectors, in bytes; what no disk can have becomes a place behind every end.

@@ -4,8 +4,10 @@
 //! left out, and why is said. Numbers are those that hosts give: the entry of a GPT, 1 to 4 in an MBR, and from 5 on
 //! for logical partitions.
 
-use super::partition::{Partition, PartitionProblem, Partitions, View};
+use super::begun::is_begun;
+use super::partition::{Partition, PartitionProblem, Partitions};
 use super::table::{PartitionTable, find};
+use super::view::{View, of_disk};
 use super::{gpt, mbr};
 use crate::chain::{Disk, SharedDisk};
 use crate::error::Result;
@@ -15,11 +17,7 @@ use crate::error::Result;
 /// # Errors
 /// As [`Disk::read_at`].
 pub fn partitions(disk: &dyn Disk) -> Result<Partitions> {
-    read(&View {
-        size: disk.virtual_size(),
-        sector: u64::from(disk.info().logical_sector),
-        read: &|buffer, at| disk.read_at(buffer, at),
-    })
+    of_disk(disk, read)
 }
 
 impl SharedDisk {
@@ -28,24 +26,28 @@ impl SharedDisk {
     /// # Errors
     /// As [`Disk::read_at`].
     pub fn partitions(&self) -> Result<Partitions> {
-        read(&View {
-            size: self.virtual_size(),
-            sector: u64::from(self.info().logical_sector),
-            read: &|buffer, at| self.read_at(buffer, at),
-        })
+        let bytes = |buffer: &mut [u8], at: u64| self.read_at(buffer, at);
+        read(&View::new(self.virtual_size(), self.info().logical_sector, &bytes))
     }
 }
 
-fn read(view: &View<'_>) -> Result<Partitions> {
+pub(super) fn read(view: &View<'_>) -> Result<Partitions> {
     let Some(first) = view.bytes(0, view.sector)? else { return Ok(Partitions::default()) };
     let entries = mbr::entries(&first);
     let is_mbr = find(&first, first.len()) == Some(PartitionTable::Mbr);
+    let is_protected = entries.iter().any(|entry| entry.kind == mbr::PROTECTIVE);
     // A table of another kind that was written later has left the signature of the old one.
-    let may_be_gpt = !is_mbr || entries.iter().any(|entry| entry.kind == mbr::PROTECTIVE);
+    let may_be_gpt = !is_mbr || is_protected;
     let mut found = match may_be_gpt {
         true => gpt::read(view)?,
         false => Partitions::default(),
     };
+    if is_begun(view, &first)? {
+        return Ok(Partitions { problems: vec![PartitionProblem::Begun], ..Partitions::default() });
+    }
+    if found.table.is_some() && !is_protected {
+        found.problems.push(PartitionProblem::NoProtective);
+    }
     if found.table.is_none() && is_mbr {
         found = mbr::read(view, &entries)?;
     }

@@ -9,6 +9,8 @@ mod diff;
 mod merge;
 mod names;
 mod pin;
+mod prepare;
+mod take_out;
 
 pub use crate::operation::{FileChanges, Operation, Plan, Planned, Renamed};
 pub use bytes::{ReadBytes, ReadBytesPlan, WriteBytes, WriteBytesPlan};
@@ -30,3 +32,5 @@ pub(crate) use names::{carry_on_move, give_up_move};
 pub use pin::{
     PinImage, PinOutcome, PinPlan, PinReport, PinnedChild, Unpin, UnpinOutcome, UnpinPlan, VerifyPin, VerifyPinPlan,
 };
+pub use prepare::{NewFileSystem, NewVolume, Prepare, PrepareOutcome, PreparePlan, VolumeSize};
+pub use take_out::{TakeOut, TakeOutOutcome, TakeOutPlan};

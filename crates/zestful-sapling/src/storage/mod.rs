@@ -5,6 +5,7 @@
 
 mod attached;
 mod attributes;
+mod beneath;
 mod changes;
 mod device;
 mod file;
@@ -36,6 +37,7 @@ use crate::error::Result;
 
 pub use attached::Attachment;
 pub(crate) use attributes::{inherit, inherit_in_place_mark};
+pub(crate) use beneath::{Beneath, NewFile};
 pub use device::{BlockDevice, StagedDevice};
 pub use file::FileStorage;
 pub(crate) use file::open_regular;

@@ -10,9 +10,10 @@ use syn::visit::Visit;
 const LAYERS: &[&[&str]] = &[
     &["bounded", "path_data", "size", "bytes", "ranges"],
     &["finding"],
-    &["refusal"],
+    &["refusal", "inside"],
     &["error"],
     &["progress"],
+    &["program"],
     &["storage"],
     &["image"],
     &["sidecar"],

@@ -77,7 +77,7 @@ fn what_another_program_writes_is_read() {
     }
     // The names of kinds, and of those without one.
     assert_eq!(PartitionKind::Mbr(0x0C).to_string(), "FAT32");
-    assert_eq!(PartitionKind::Mbr(0x42).to_string(), "type 42");
+    assert_eq!(PartitionKind::Mbr(0xA9).to_string(), "type A9");
 
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("table.raw");
@@ -146,6 +146,16 @@ fn what_cannot_be_is_left_out_and_said() {
         content[(sectors - 1) * 512 + 56] ^= 1;
         content
     };
+    let mixed = {
+        let (mut content, other) = (whole.clone(), gpt_table(512, 16 * MIB, &[(2048, 2048)]));
+        let second = (sectors - 33) * 512;
+        content[second..].copy_from_slice(&other[second..]);
+        content
+    };
+    let grown = [&whole[..], &[0; 1 << 20]].concat();
+    let bare = [&[0; 512], &whole[512..]].concat();
+    let both = || vec![(1, 2048, 2048), (2, 4096, 2048)];
+    let crc = "CRC32 Checksum Mismatch, the header is corrupted".to_owned();
     let gone = {
         let mut content = whole.clone();
         put_entry(&mut content, 0, 0, 0x83, 64, 64);
@@ -209,7 +219,10 @@ fn what_cannot_be_is_left_out_and_said() {
         ),
         ("first header", spoilt(512 + 56), vec![(1, 2048, 2048), (2, 4096, 2048)], vec![P::FirstCopy]),
         ("first entries", spoilt(1024 + 32), vec![(1, 2048, 2048), (2, 4096, 2048)], vec![P::FirstCopy]),
-        ("second header", spoilt((sectors - 1) * 512 + 56), vec![(1, 2048, 2048), (2, 4096, 2048)], vec![]),
+        ("second header", spoilt((sectors - 1) * 512 + 56), both(), vec![P::SecondCopy(crc)]),
+        ("second copy of another table", mixed, both(), vec![P::CopiesDiffer]),
+        ("a disk that has grown", grown, both(), vec![P::BeforeEnd(MIB)]),
+        ("no protective entry", bare, both(), vec![P::NoProtective]),
         ("written over by another table", gone, vec![(1, 64, 64)], vec![]),
         ("other sectors", other_sectors, vec![], vec![P::OtherSectors { found: 4096, expected: 512 }]),
     ];

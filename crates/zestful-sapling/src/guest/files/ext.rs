@@ -1,0 +1,160 @@
+//! Files of ext2, ext3 and ext4.
+
+use std::rc::Rc;
+
+use super::system::{EntryKind, Facts, Item, Place, System, Visit, circle};
+use crate::bytes::wide;
+use crate::guest::ext::{ExtVolume, Inode, InodeKind, JournalState, NamedInode};
+use crate::guest::trouble::Trouble;
+use crate::guest::window::{Patience, Window};
+
+const ROOT: u64 = 2;
+const PIECE: u64 = 1 << 20;
+/// Hosts follow none that are longer.
+const MOST_TARGET: u64 = 4096;
+
+pub(super) struct Ext {
+    volume: ExtVolume,
+    patience: Rc<Patience>,
+}
+
+impl Ext {
+    pub(super) fn open(window: Window) -> Result<Self, Trouble> {
+        let patience = window.patience();
+        Ok(Self { volume: crate::guest::ext::open(window)?, patience })
+    }
+}
+
+struct ExtItem<'a> {
+    volume: &'a mut ExtVolume,
+    patience: &'a Patience,
+    named: NamedInode,
+    inode: Option<Inode>,
+}
+
+impl ExtItem<'_> {
+    fn inode(&mut self) -> Result<Inode, Trouble> {
+        if let Some(inode) = &self.inode {
+            return Ok(inode.clone());
+        }
+        let inode = self.volume.inode(self.named.inode)?;
+        self.inode = Some(inode.clone());
+        Ok(inode)
+    }
+
+    fn read(&mut self, inode: &Inode, take: &mut super::system::Take<'_>) -> Result<(), Trouble> {
+        inode.refuse_unreadable()?;
+        if let Some(inline) = inode.inline() {
+            let len = inline.len().min(usize::try_from(inode.size).unwrap_or(usize::MAX));
+            return take(0, &inline[..len]);
+        }
+        let (unit, patience) = (self.volume.block_len(), self.patience);
+        let mut buffer = Vec::new();
+        self.volume.runs(inode, &mut |volume, run| {
+            let (mut at, mut within) = (run.file_block * unit, 0);
+            let end = ((run.file_block + run.count) * unit).min(inode.size);
+            while at < end {
+                buffer.resize((end - at).min(PIECE) as usize, 0);
+                volume.read_data(&mut buffer, run.block + within / unit, within % unit)?;
+                patience.renew();
+                take(at, &buffer)?;
+                (at, within) = (at + wide(buffer.len()), within + wide(buffer.len()));
+            }
+            Ok(())
+        })
+    }
+}
+
+impl Item for ExtItem<'_> {
+    fn name(&self) -> &[u8] {
+        &self.named.name
+    }
+
+    fn number(&self) -> u64 {
+        u64::from(self.named.inode)
+    }
+
+    fn facts(&mut self) -> Result<Facts, Trouble> {
+        let inode = self.inode()?;
+        let kind = kind(inode.kind);
+        let size = (kind == EntryKind::File).then_some(inode.size);
+        let allocated = size.map(|size| size.min(inode.allocated));
+        Ok(Facts { kind, size, allocated, modified: inode.modified, permissions: Some(inode.permissions) })
+    }
+
+    fn target(&mut self) -> Result<Vec<u8>, Trouble> {
+        let inode = self.inode()?;
+        if inode.size == 0 || inode.size > MOST_TARGET {
+            return Err(Trouble::Damaged("the link leads nowhere".to_owned()));
+        }
+        let mut target = vec![0; inode.size as usize];
+        self.read(&inode, &mut |at, part| {
+            target[at as usize..][..part.len()].copy_from_slice(part);
+            Ok(())
+        })?;
+        Ok(target)
+    }
+
+    fn content(&mut self, take: &mut super::system::Take<'_>) -> Result<(), Trouble> {
+        let inode = self.inode()?;
+        self.read(&inode, take)
+    }
+}
+
+fn kind(kind: InodeKind) -> EntryKind {
+    match kind {
+        InodeKind::File => EntryKind::File,
+        InodeKind::Folder => EntryKind::Folder,
+        InodeKind::Link => EntryKind::Link,
+        InodeKind::Other => EntryKind::Other,
+    }
+}
+
+impl System for Ext {
+    fn root(&self) -> u64 {
+        ROOT
+    }
+
+    fn each(
+        &mut self,
+        folder: &Place,
+        enter: &mut dyn FnMut(u64) -> bool,
+        visit: &mut Visit<'_>,
+    ) -> Result<(), Trouble> {
+        self.patience.renew();
+        if !enter(folder.number) {
+            return Err(circle());
+        }
+        let number = u32::try_from(folder.number);
+        let inode = self.volume.inode(number.map_err(|_| Trouble::Damaged("it has no inode".to_owned()))?)?;
+        let patience = &self.patience;
+        self.volume.names(&inode, &mut |volume, names| {
+            for named in names {
+                patience.renew();
+                let mut item = ExtItem { volume: &mut *volume, patience, named, inode: None };
+                if !visit(&mut item)? {
+                    return Ok(false);
+                }
+            }
+            Ok(true)
+        })
+    }
+
+    fn ignores_case(&self) -> bool {
+        false
+    }
+
+    fn notes(&self) -> Vec<String> {
+        match self.volume.journal() {
+            JournalState::Empty => Vec::new(),
+            JournalState::Replayed(blocks) => vec![format!(
+                "it was not unmounted: {blocks} blocks wait in its journal, and are read from there as its guest \
+                 would; what the guest had not written yet is missing"
+            )],
+            JournalState::Left(why) => vec![format!(
+                "it was not unmounted, and its journal cannot be read ({why}): the newest changes may be missing, or \
+                 half done"
+            )],
+        }
+    }
+}

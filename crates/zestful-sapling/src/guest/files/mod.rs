@@ -1,0 +1,20 @@
+//! The files inside a volume: found, listed and read, without a guest, without mounting, without a write.
+//!
+//! [`FileTree`] is a volume whose files can be read. What a reader of one file system must be able to do is `System`;
+//! FAT and NTFS are read by crates, ext by our own reader.
+
+mod ext;
+mod fat;
+mod find;
+mod ntfs;
+mod path;
+mod seen;
+mod system;
+mod tree;
+mod walk;
+
+pub use find::Wanted;
+pub use path::InnerPath;
+pub use system::EntryKind;
+pub use tree::FileTree;
+pub use walk::{Entry, Found, LeftOut, TakePart, Walked};

@@ -1,0 +1,187 @@
+//! A volume as the readers of file systems see it: bytes at places, the last ones kept, and an end to patience.
+
+use std::cell::{Cell, RefCell};
+use std::io::{self, Read, Seek, SeekFrom, Write};
+use std::rc::Rc;
+use std::sync::Arc;
+
+use super::trouble::Trouble;
+use crate::bytes::{index, split, wide};
+use crate::chain::Disk;
+use crate::error::Error;
+
+/// Structures are read in pieces of this size.
+const PAGE: u64 = 16 << 10;
+/// Pages that are kept: 4 MiB.
+const PAGES: usize = 256;
+/// More than any reader needs between two things that it finds.
+const PATIENCE: u64 = 64 << 20;
+/// A read costs at least as much of it.
+const LEAST_COST: u64 = 64;
+
+/// What the readers of a volume share: how much more may be read before something must come of it, and what failed
+/// below.
+#[derive(Debug, Default)]
+pub(super) struct Patience {
+    left: Cell<u64>,
+    failed: RefCell<Option<Error>>,
+    /// Where the first read since [`Patience::note_place`] began.
+    place: Cell<Option<u64>>,
+    panicked: Cell<bool>,
+}
+
+impl Patience {
+    /// Something came of what was read.
+    pub(super) fn renew(&self) {
+        self.left.set(PATIENCE);
+    }
+
+    /// From here on the place of the first read is kept.
+    pub(super) fn note_place(&self) {
+        self.place.set(None);
+    }
+
+    /// Where it was.
+    pub(super) fn noted_place(&self) -> u64 {
+        self.place.get().unwrap_or(u64::MAX)
+    }
+
+    /// A reader has panicked, and must not be used any more.
+    pub(super) fn note_panic(&self) {
+        self.panicked.set(true);
+    }
+
+    pub(super) fn has_panicked(&self) -> bool {
+        self.panicked.get()
+    }
+
+    /// What failed since this was last asked.
+    pub(super) fn take_failure(&self) -> Option<Error> {
+        self.failed.take()
+    }
+}
+
+struct Page {
+    number: u64,
+    bytes: Vec<u8>,
+}
+
+/// A part of a disk, which is only read.
+pub(super) struct Window {
+    disk: Arc<dyn Disk>,
+    start: u64,
+    len: u64,
+    position: u64,
+    pages: Vec<Option<Page>>,
+    patience: Rc<Patience>,
+}
+
+impl Window {
+    /// `len` bytes of the disk from `start` on, cut at its end.
+    pub(super) fn new(disk: Arc<dyn Disk>, start: u64, len: u64) -> Self {
+        let len = len.min(disk.virtual_size().saturating_sub(start));
+        let patience = Rc::new(Patience::default());
+        patience.renew();
+        let pages = std::iter::repeat_with(|| None).take(PAGES).collect();
+        Self { disk, start, len, position: 0, pages, patience }
+    }
+
+    pub(super) fn len(&self) -> u64 {
+        self.len
+    }
+
+    pub(super) fn patience(&self) -> Rc<Patience> {
+        self.patience.clone()
+    }
+
+    /// Fills a buffer, all of which lies in the volume. What is a page or more is read without keeping it.
+    pub(super) fn read_at(&mut self, buffer: &mut [u8], at: u64) -> Result<(), Trouble> {
+        if at.checked_add(wide(buffer.len())).is_none_or(|end| end > self.len) {
+            return Err(Trouble::Damaged(format!("something would lie at byte {at}, past the end of the volume")));
+        }
+        self.spend(wide(buffer.len()))?;
+        self.patience.place.set(self.patience.place.get().or(Some(at)));
+        if wide(buffer.len()) >= PAGE {
+            return Ok(self.disk.read_at(buffer, self.start.saturating_add(at))?);
+        }
+        let (mut rest, mut at) = (buffer, at);
+        while !rest.is_empty() {
+            let (number, within) = split(at, PAGE);
+            let page = self.page(number)?;
+            let part = &page[index(within)..];
+            let len = part.len().min(rest.len());
+            let (now, behind) = rest.split_at_mut(len);
+            now.copy_from_slice(&part[..len]);
+            (rest, at) = (behind, at.saturating_add(wide(len)));
+        }
+        Ok(())
+    }
+
+    /// So many bytes at a place.
+    pub(super) fn bytes(&mut self, at: u64, len: u64) -> Result<Vec<u8>, Trouble> {
+        let mut bytes = vec![0; index(len)];
+        self.read_at(&mut bytes, at)?;
+        Ok(bytes)
+    }
+
+    fn page(&mut self, number: u64) -> Result<&[u8], Error> {
+        let slot = index(split(number, wide(PAGES)).1);
+        let kept = &mut self.pages[slot];
+        if kept.as_ref().is_none_or(|page| page.number != number) {
+            let at = number.saturating_mul(PAGE);
+            let mut bytes = kept.take().map(|page| page.bytes).unwrap_or_default();
+            bytes.resize(index(PAGE.min(self.len.saturating_sub(at))), 0);
+            self.disk.read_at(&mut bytes, self.start.saturating_add(at))?;
+            *kept = Some(Page { number, bytes });
+        }
+        Ok(kept.as_ref().map_or(&[], |page| &page.bytes))
+    }
+
+    fn spend(&self, len: u64) -> Result<(), Trouble> {
+        let left = self.patience.left.get().checked_sub(len.max(LEAST_COST));
+        self.patience.left.set(left.unwrap_or(0));
+        left.map(|_| ()).ok_or_else(|| Trouble::Damaged("reading it comes to no end".to_owned()))
+    }
+}
+
+/// What the crates are told when something fails; the reason itself is kept, and told by whoever called them.
+impl Read for Window {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let len = index(wide(buffer.len()).min(self.len.saturating_sub(self.position)));
+        match self.read_at(&mut buffer[..len], self.position) {
+            Ok(()) => self.position = self.position.saturating_add(wide(len)),
+            Err(Trouble::Failed(error)) => {
+                let told = io::Error::other(error.to_string());
+                self.patience.failed.replace(Some(error));
+                return Err(told);
+            }
+            Err(Trouble::Damaged(what) | Trouble::Unsupported(what) | Trouble::Panicked(what)) => {
+                return Err(io::Error::other(what));
+            }
+        }
+        Ok(len)
+    }
+}
+
+/// Nothing is ever written; a crate that asks for the ability must not use it.
+impl Write for Window {
+    fn write(&mut self, _: &[u8]) -> io::Result<usize> {
+        Err(io::ErrorKind::PermissionDenied.into())
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
+    }
+}
+
+impl Seek for Window {
+    fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
+        let target = match to {
+            SeekFrom::Start(at) => Some(at),
+            SeekFrom::End(by) => self.len.checked_add_signed(by),
+            SeekFrom::Current(by) => self.position.checked_add_signed(by),
+        };
+        self.position = target.ok_or_else(|| io::Error::from(io::ErrorKind::InvalidInput))?;
+        Ok(self.position)
+    }
+}

@@ -1,0 +1,204 @@
+//! What is to be taken out, whether it fits, and that nothing is in the way.
+
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use super::outcome::TakeOutOutcome;
+use super::read::read_all;
+use super::write::Writer;
+use crate::chain::{Chain, OpenOptions};
+use crate::error::{Error, Refusal, Result};
+use crate::guest::{Entry, EntryKind, FileTree, InnerPath, Volume, volumes};
+use crate::image::Format;
+use crate::operation::{Operation, Plan, Planned};
+use crate::progress::Progress;
+use crate::size::format_size;
+use crate::storage::{Beneath, folder_of};
+
+/// Files and folders of a volume, to be copied into a folder of this host.
+///
+/// The disk is only read, at any point of its chain. Everything is made beneath the folder and nowhere else: by
+/// handles, whatever names and links the volume holds, and nothing that is there is overwritten. Times are kept, holes
+/// stay holes, links are made as links and not followed; owners and set-id bits are not taken over; devices and pipes
+/// are counted and left out, as is what is damaged, or kept in a form that only the guest can read.
+#[derive(Clone)]
+pub struct TakeOut {
+    image: PathBuf,
+    paths: Vec<InnerPath>,
+    into: PathBuf,
+    volume: Option<u32>,
+    format: Option<Format>,
+}
+
+impl TakeOut {
+    /// What stands at these paths of the disk whose current image is `image`, into the folder `into`, which is made
+    /// when it is not there. Each gets its last name there; of the root of the volume all that is in it.
+    pub fn new(image: impl Into<PathBuf>, paths: Vec<InnerPath>, into: impl Into<PathBuf>) -> Self {
+        Self { image: image.into(), paths, into: into.into(), volume: None, format: None }
+    }
+
+    /// Out of the volume of this number; it need not be said where only one has files.
+    pub fn with_volume(mut self, number: u32) -> Self {
+        self.volume = Some(number);
+        self
+    }
+
+    /// The image's format, whatever its signature says.
+    pub fn with_format(mut self, format: Format) -> Self {
+        self.format = Some(format);
+        self
+    }
+}
+
+impl Operation for TakeOut {
+    type Planned = TakeOutPlan;
+
+    /// Counts what there is to take, and how much of it. The disk stays locked against writers as long as the plan
+    /// lives, unless a server of ours has it, which is told as a warning.
+    ///
+    /// # Errors
+    /// `Inside` when nothing stands at a path, or the volume's files are not read; `Refused` when something of such a
+    /// name is in the folder, or it does not fit; `Usage` when the volume must be named; as [`Chain::open`].
+    fn plan(self) -> Result<Self::Planned> {
+        let (chain, served) = Chain::open_for_look(&self.image, &OpenOptions::of_format(self.format))?;
+        let disk = Arc::new(chain);
+        let volume = volumes(&*disk)?.pick(&self.image, self.volume)?.clone();
+        let mut tree = FileTree::open(disk.clone(), &volume)?;
+        let mut plan = Plan { operation: "files get", ..Plan::default() };
+        plan.warnings.extend(served.map(|holder| {
+            format!(
+                "{} is being served by {}, and may change while it is read: a checkpoint shows one moment for certain",
+                self.image.display(),
+                holder.name
+            )
+        }));
+        plan.warnings.extend(tree.notes().into_iter().map(|note| format!("volume {}: {note}", volume.number)));
+        let (mut counted, mut names) = (Counted::default(), Vec::new());
+        for path in &self.paths {
+            let entry = tree.entry(path)?;
+            if path.name().is_some() {
+                counted.add(&entry);
+                names.push(path.clone());
+            }
+            let is_root = path.name().is_none();
+            if entry.kind == EntryKind::Folder {
+                tree.list(path, true, &mut |entry| {
+                    counted.add(entry);
+                    if is_root && entry.path.names().count() == 1 {
+                        names.push(entry.path.clone());
+                    }
+                    Ok(true)
+                })?;
+            }
+        }
+        self.refuse_in_the_way(&names)?;
+        plan.steps.push(format!(
+            "read files ({}, {} in all) and folders ({}) of volume {} of {}",
+            counted.files,
+            format_size(counted.bytes),
+            counted.folders,
+            volume.number,
+            self.image.display()
+        ));
+        plan.steps.push(format!("make them in {}, where nothing is overwritten", self.into.display()));
+        plan.files.create.push(self.into.clone());
+        (plan.bytes_read, plan.bytes_written, plan.peak_extra_space) = (counted.bytes, counted.bytes, counted.bytes);
+        let place = if self.into.exists() { self.into.join(".") } else { self.into.clone() };
+        Plan::require_space(&place, counted.bytes)?;
+        Ok(TakeOutPlan { plan, request: self, disk, volume })
+    }
+}
+
+#[derive(Default)]
+struct Counted {
+    files: u64,
+    folders: u64,
+    bytes: u64,
+}
+
+impl Counted {
+    fn add(&mut self, entry: &Entry) {
+        match entry.kind {
+            EntryKind::File => self.files += 1,
+            EntryKind::Folder => self.folders += 1,
+            _ => {}
+        }
+        self.bytes = self.bytes.saturating_add(entry.allocated.or(entry.size).unwrap_or(0));
+    }
+}
+
+impl TakeOut {
+    fn refuse_in_the_way(&self, paths: &[InnerPath]) -> Result<()> {
+        let mut names: Vec<&[u8]> = paths.iter().filter_map(InnerPath::name).collect();
+        names.sort_unstable();
+        if let Some(twice) = names.windows(2).find(|pair| pair[0] == pair[1]) {
+            let name = String::from_utf8_lossy(twice[0]).into_owned();
+            return Err(Error::usage(
+                format!("two of the paths end in {name}, and would be one file in {}", self.into.display()),
+                "take one of them into another folder",
+            ));
+        }
+        if std::fs::symlink_metadata(&self.into).is_err() {
+            return Ok(());
+        }
+        let folder = Beneath::open(&self.into)?;
+        for name in names {
+            if folder.has(name)? {
+                let path = folder.path_of(name);
+                let message = format!("{} is there already", path.display());
+                let advice = "move it away, or take the files into another folder";
+                return Err(Error::refused(Refusal::Exists { path }, message, advice));
+            }
+        }
+        Ok(())
+    }
+}
+
+/// A checked plan to take files out.
+pub struct TakeOutPlan {
+    plan: Plan,
+    request: TakeOut,
+    disk: Arc<Chain>,
+    volume: Volume,
+}
+
+impl Planned for TakeOutPlan {
+    type Outcome = TakeOutOutcome;
+
+    fn summary(&self) -> &Plan {
+        &self.plan
+    }
+
+    /// Takes them out. A file gets its name when it is whole: stopped, killed, or on a host that runs full, what has a
+    /// name is whole. On return all of it is durable.
+    ///
+    /// # Errors
+    /// `Io` when the host fails or has no room left; `Refused` when something came into the way meanwhile; `Cancelled`.
+    fn run(&self, progress: &Progress) -> Result<TakeOutOutcome> {
+        let into = &self.request.into;
+        if !into.exists() {
+            crate::storage::create_folder(into)?;
+        }
+        let folder = Beneath::open(into)?;
+        progress.begin("taking files out", self.plan.bytes_written);
+        let (disk, paths) = (self.disk.clone(), &self.request.paths);
+        let outcome = std::thread::scope(|scope| {
+            let (send, steps) = std::sync::mpsc::sync_channel(4);
+            let (used, empty) = std::sync::mpsc::channel();
+            let reader = scope.spawn(move || read_all(disk, &self.volume, paths, &send, &empty));
+            let mut writer = Writer::new(&folder, progress, used);
+            let written = steps.iter().try_for_each(|step| writer.take(step)).and_then(|()| writer.finish());
+            drop(steps);
+            let read = reader.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
+            written.and_then(|outcome| read.map(|()| outcome))
+        });
+        let outcome = outcome?;
+        folder.sync_all()?;
+        sync_names(into)?;
+        Ok(outcome)
+    }
+}
+
+fn sync_names(folder: &Path) -> Result<()> {
+    Beneath::open(&folder_of(folder))?.sync_all()
+}
