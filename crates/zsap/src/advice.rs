@@ -286,6 +286,11 @@ fn next_after(refusal: &Refusal) -> Vec<Next> {
             vec![says.for_a_person()]
         }
         Refusal::FormatDisagrees { in_content: false, .. } => force(Override::Ending, "if it is meant so"),
+        Refusal::NotBlank { path, .. } => {
+            let mut next = vec![Next::zsap("show", path, &[], "tells what is there")];
+            next.extend(Next::force(Override::NotBlank, "if what is there may be lost"));
+            next
+        }
         Refusal::HasContent { .. } => vec![Next::again(&["--yes"], "goes on").for_a_person()],
         Refusal::SectorsDiffer { own, .. } => {
             let keeps = Next::again(&["--sectors", &format!("{own}/4096")], "keeps the size, in a vhdx image");

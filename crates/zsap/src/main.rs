@@ -20,8 +20,19 @@ fn allow_many_files() {
     _ = setrlimit(Resource::Nofile, Rlimit { current: limit.maximum, ..limit });
 }
 
+/// What is caught and told as an error need not be told as a panic as well.
+fn leave_caught_panics_untold() {
+    let usual = std::panic::take_hook();
+    std::panic::set_hook(Box::new(move |panic| {
+        if !zestful_sapling::guest::catches_panics() {
+            usual(panic);
+        }
+    }));
+}
+
 fn main() -> ExitCode {
     allow_many_files();
+    leave_caught_panics_untold();
     let args = match args::Args::try_parse() {
         Ok(args) => args,
         Err(error) => return exit::misused(&error),

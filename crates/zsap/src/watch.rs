@@ -71,7 +71,7 @@ fn stoppable() -> Arc<Progress> {
 }
 
 /// Runs `work`, showing how far it is.
-pub(crate) fn run<T: Send>(console: &Console, work: impl FnOnce(&Progress) -> Result<T> + Send) -> Result<T> {
+pub(crate) fn run<T>(console: &Console, work: impl FnOnce(&Progress) -> Result<T>) -> Result<T> {
     let progress = stoppable();
     if let Some(limit) = console.common().rate_limit {
         progress.set_rate_limit(limit);

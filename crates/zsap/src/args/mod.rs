@@ -14,6 +14,7 @@ pub(crate) mod detach;
 pub(crate) mod diff;
 pub(crate) mod disk;
 pub(crate) mod expose;
+pub(crate) mod files;
 pub(crate) mod grove;
 pub(crate) mod identity;
 pub(crate) mod make;
@@ -22,6 +23,7 @@ pub(crate) mod move_image;
 pub(crate) mod options;
 pub(crate) mod overrides;
 pub(crate) mod pin;
+pub(crate) mod prepare;
 pub(crate) mod relink;
 pub(crate) mod remove;
 pub(crate) mod repair;
@@ -130,6 +132,11 @@ pub(crate) enum Command {
     Unfreeze(unfreeze::Unfreeze),
     /// Where two disks, or two layers of one chain, differ
     Diff(diff::Diff),
+    /// Give a blank disk its partition table, its volumes and their file systems
+    Prepare(prepare::Prepare),
+    /// Look at the files inside a disk, at any of its checkpoints, and take them out
+    #[command(subcommand)]
+    Files(files::Files),
     /// Who depends on an image
     Children(children::Children),
     /// Move or rename an image and tell its children

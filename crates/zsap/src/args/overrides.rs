@@ -4,9 +4,10 @@ use clap::builder::{PossibleValue, PossibleValuesParser, TypedValueParser};
 use zestful_sapling::family::Override;
 
 /// What may be forced, and what that goes over.
-const OVERRIDES: [(&str, Override, &str); 10] = [
+const OVERRIDES: [(&str, Override, &str); 11] = [
     ("ending", Override::Ending, "A format that the file's ending contradicts"),
     ("sectors", Override::Sectors, "Sectors of another size under a partition table"),
+    ("not-blank", Override::NotBlank, "A disk that is not blank, whose content is lost"),
     ("identity", Override::Identity, "A parent that is not the one recorded"),
     (
         "unknown-children",

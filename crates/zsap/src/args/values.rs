@@ -1,7 +1,8 @@
 //! Values as they are typed: sizes, formats, and the other words that an option takes.
 
 use clap::ValueEnum;
-use jiff::SignedDuration;
+use jiff::tz::TimeZone;
+use jiff::{SignedDuration, Timestamp, civil};
 use zestful_sapling::image::{Format, Kind, Space};
 use zestful_sapling::ops::{Identity, KeepName};
 use zestful_sapling::size::parse_size;
@@ -124,6 +125,19 @@ pub(crate) fn span(text: &str) -> Result<SignedDuration, String> {
     };
     let number: i64 = number.trim().parse().ok().filter(|number| (0..1_000_000).contains(number)).ok_or_else(wrong)?;
     Ok(if hours == 0 { SignedDuration::from_mins(number) } else { SignedDuration::from_hours(number * hours) })
+}
+
+/// A moment: a date, a date and a time (of UTC where nothing else is said), or so long ago.
+pub(crate) fn moment(text: &str) -> Result<Timestamp, String> {
+    let at_utc = |moment: civil::DateTime| moment.to_zoned(TimeZone::UTC).map(|moment| moment.timestamp());
+    if let Ok(moment) = text.parse::<Timestamp>() {
+        return Ok(moment);
+    }
+    if let Ok(moment) = text.parse::<civil::DateTime>().and_then(at_utc) {
+        return Ok(moment);
+    }
+    let ago = span(text).ok().and_then(|span| Timestamp::now().checked_sub(span).ok());
+    ago.ok_or_else(|| "a date such as 2026-11-20, a time such as 2026-11-20T14:30, or an age such as 14d".to_owned())
 }
 
 pub(crate) fn sectors(text: &str) -> Result<(u32, u32), String> {

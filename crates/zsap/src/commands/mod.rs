@@ -13,12 +13,14 @@ mod derive;
 mod detach;
 mod diff;
 mod expose;
+mod files;
 mod grove;
 mod identity;
 mod make;
 mod merge;
 mod move_image;
 mod pin;
+mod prepare;
 mod relink;
 mod remove;
 mod repair;
@@ -53,12 +55,14 @@ pub(crate) fn run(args: &Args, console: &Console) -> Result<Outcome, Failure> {
         Command::Detach(typed) => detach::run(console, typed),
         Command::Diff(typed) => diff::run(console, typed),
         Command::Expose(typed) => expose::run(console, typed),
+        Command::Files(typed) => files::run(console, typed),
         Command::Grove(typed) => grove::run(console, typed),
         Command::Identity(typed) => identity::run(console, typed),
         Command::Make(typed) => make::run(console, typed),
         Command::Merge(typed) => merge::run(console, typed),
         Command::Move(typed) => move_image::run(console, typed),
         Command::Pin(typed) => pin::run(console, typed),
+        Command::Prepare(typed) => prepare::run(console, typed),
         Command::Relink(typed) => relink::run(console, typed),
         Command::Remove(typed) => remove::run(console, typed),
         Command::Repair(typed) => repair::run(console, typed),

@@ -2,8 +2,10 @@
 
 use std::path::{Path, PathBuf};
 
+use zestful_sapling::Error;
 use zestful_sapling::family::{ParentState, PlaceReport, Problem, Report, Totals, inspect, inspect_folder};
 use zestful_sapling::finding::Severity;
+use zestful_sapling::guest::Volumes;
 use zestful_sapling::image::Kind;
 
 use crate::advice;
@@ -13,25 +15,31 @@ use crate::exit::{Failure, Outcome};
 use crate::report::json::Shown;
 use crate::report::table::Table;
 use crate::report::text;
+use crate::report::volumes::{self, Inside};
 
 pub(super) fn run(console: &Console, typed: &Show) -> Result<Outcome, Failure> {
     let Show { path: paths, machine, format } = typed;
     let named = |path: &PathBuf| if machine.is_used() { machine.image(path) } else { Ok(path.clone()) };
     let paths = &paths.iter().map(named).collect::<Result<Vec<PathBuf>, _>>()?;
-    let (mut images, mut problems, mut lines) = (Vec::new(), Vec::new(), Vec::new());
+    let (mut images, mut inside, mut problems, mut lines) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
     let mut failed = None;
     for path in paths {
         if path.is_dir() {
             let (reports, unreadable) = inspect_folder(path)?;
             lines.extend(folder_lines(console, path, &reports, &unreadable, &Totals::of_reports(&reports)));
+            // A folder is a list of images; what is inside of each is told when it is named.
+            inside.extend(reports.iter().map(|_| Inside::default()));
             images.extend(reports);
             problems.extend(unreadable);
             continue;
         }
         match format.of(path).and_then(|format| inspect(path, format)) {
             Ok(report) => {
+                let (told, found) = volumes::look(path, Some(report.format));
                 lines.extend(image_lines(console, &report));
+                lines.extend(volume_lines(console, &found));
                 images.push(report);
+                inside.push(told);
             }
             // One that cannot be read does not take the others with it.
             Err(error) if paths.len() > 1 => {
@@ -43,7 +51,7 @@ pub(super) fn run(console: &Console, typed: &Show) -> Result<Outcome, Failure> {
             Err(error) => return Err(error.into()),
         }
     }
-    console.answer(&Shown::new(&images, &problems), lines)?;
+    console.answer(&Shown::new(&images, &inside, &problems), lines)?;
     failed.map_or(Ok(Outcome::Done), |error| Err(error.into()))
 }
 
@@ -207,6 +215,12 @@ fn image_lines(console: &Console, report: &Report) -> Vec<String> {
     };
     line("host", format!("{} free; {room}", console.size(report.host_free)));
     lines
+}
+
+fn volume_lines(console: &Console, found: &Result<Volumes, Error>) -> Vec<String> {
+    let mut told = volumes::lines(console, found).into_iter();
+    let first = told.next().map(|first| text::wrapped(&format!("  {:<12}{first}", "volumes"), &" ".repeat(14)));
+    first.into_iter().chain(told.map(|line| format!("  {line}"))).collect()
 }
 
 /// Something wrong, its first word standing out.

@@ -3,6 +3,7 @@
 use std::collections::HashSet;
 use std::path::PathBuf;
 
+use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::Serialize;
 use zestful_sapling::check::CheckReport;
@@ -11,11 +12,13 @@ use zestful_sapling::family::{
 };
 use zestful_sapling::finding::{Finding, Losses};
 use zestful_sapling::grove::ForgetStep;
-use zestful_sapling::ops::{DeriveOutcome, MergeEstimate, Plan, Planned};
+use zestful_sapling::guest::{Entry, EntryKind, LeftOut};
+use zestful_sapling::ops::{DeriveOutcome, MergeEstimate, Plan, Planned, TakeOutOutcome};
 use zestful_sapling::path_data::PathData;
 use zestful_sapling::repair::{RepairPlan, RepairStep};
 use zestful_sapling_attach::Attached;
 
+use super::volumes::Inside;
 use crate::advice;
 
 /// Why a command failed.
@@ -78,6 +81,110 @@ impl<'a> RepairPlanned<'a> {
     }
 }
 
+/// What is in a volume.
+#[cfg_attr(
+    not(test),
+    expect(dead_code, reason = "it is written entry by entry, and only its schema is taken from here")
+)]
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct FilesListed {
+    /// The volume, counted from 1 in the order of the table.
+    volume: u32,
+    /// What it holds.
+    file_system: String,
+    /// Its label; null when it has none.
+    label: Option<String>,
+    /// The files, folders and others.
+    entries: Vec<FileTold>,
+    /// What could not be read, wholly or in part; at most fifty.
+    left_out: Vec<LeftOutTold>,
+    /// How many that are, named or not.
+    left_out_count: u64,
+}
+
+/// Something in a folder of a volume.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct FileTold {
+    /// From the root of the volume. What is no Unicode in it is shown as `\u{FFFD}`.
+    path: String,
+    /// The bytes of the path as hexadecimal digits, where it is no Unicode.
+    path_bytes: Option<String>,
+    /// What it is.
+    kind: EntryKind,
+    /// The length of a file in bytes; null of what has none.
+    size: Option<u64>,
+    /// When it was last changed; null when that cannot be told.
+    modified: Option<Timestamp>,
+    /// Whether it was deleted.
+    deleted: bool,
+}
+
+impl FileTold {
+    pub(crate) fn of(entry: &Entry) -> Self {
+        let bytes = entry.path.as_bytes();
+        let hex = || bytes.iter().map(|byte| format!("{byte:02x}")).collect();
+        Self {
+            path: entry.path.to_string(),
+            path_bytes: std::str::from_utf8(bytes).is_err().then(hex),
+            kind: entry.kind,
+            size: entry.size,
+            modified: entry.modified,
+            deleted: false,
+        }
+    }
+}
+
+/// Something in a volume that could not be read.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct LeftOutTold {
+    /// From the root of the volume.
+    path: String,
+    /// Why.
+    why: String,
+}
+
+impl LeftOutTold {
+    pub(crate) fn of(left_out: &LeftOut) -> Self {
+        Self { path: left_out.path.to_string(), why: left_out.why.clone() }
+    }
+}
+
+/// What was taken out of a volume.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct TakenOut {
+    /// The folder that it went into.
+    into: PathData,
+    /// Files that were made, each whole.
+    files: u64,
+    /// Folders that were made.
+    folders: u64,
+    /// Links that were made.
+    links: u64,
+    /// Bytes of their content, without holes.
+    bytes: u64,
+    /// Devices, pipes and sockets, which have no content.
+    skipped: u64,
+    /// What could not be taken; at most fifty.
+    left_out: Vec<LeftOutTold>,
+    /// How many that are, named or not.
+    left_out_count: u64,
+}
+
+impl TakenOut {
+    pub(crate) fn of(outcome: &TakeOutOutcome, into: &std::path::Path) -> Self {
+        Self {
+            into: into.into(),
+            files: outcome.files,
+            folders: outcome.folders,
+            links: outcome.links,
+            bytes: outcome.bytes,
+            skipped: outcome.skipped,
+            left_out: outcome.left_out.iter().map(LeftOutTold::of).collect(),
+            left_out_count: outcome.left_out_count,
+        }
+    }
+}
+
 /// Something wrong with a file.
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct ProblemTold {
@@ -132,7 +239,7 @@ fn told<'a, T, U: From<&'a T>>(list: &'a [T]) -> Vec<U> {
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct Shown<'a> {
     /// The images that were asked for.
-    images: &'a [Report],
+    images: Vec<ImageShown<'a>>,
     /// Those that cannot be read.
     problems: Vec<ProblemTold>,
     /// The images added up.
@@ -140,9 +247,20 @@ pub(crate) struct Shown<'a> {
 }
 
 impl<'a> Shown<'a> {
-    pub(crate) fn new(images: &'a [Report], problems: &[Problem]) -> Self {
-        Self { images, problems: told(problems), totals: Totals::of_reports(images) }
+    /// With what is known of the inside of each.
+    pub(crate) fn new(images: &'a [Report], inside: &'a [Inside], problems: &[Problem]) -> Self {
+        let shown = images.iter().zip(inside).map(|(report, inside)| ImageShown { report, inside }).collect();
+        Self { images: shown, problems: told(problems), totals: Totals::of_reports(images) }
     }
+}
+
+/// An image, and what lies inside its disk.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct ImageShown<'a> {
+    #[serde(flatten)]
+    report: &'a Report,
+    #[serde(flatten)]
+    inside: &'a Inside,
 }
 
 /// What `zsap check` answers.

@@ -4,5 +4,7 @@ pub(crate) mod events;
 pub(crate) mod json;
 #[cfg(test)]
 mod schema;
+pub(crate) mod stream;
 pub(crate) mod table;
 pub(crate) mod text;
+pub(crate) mod volumes;

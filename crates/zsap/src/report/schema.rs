@@ -8,9 +8,10 @@ use zestful_sapling::{grove, ops, repair};
 
 use super::events::{Exposed, Line, Served};
 use super::json::{
-    AttachedDisks, BothWays, BytesMoved, Checked, Detached, ErrorDocument, FolderStatus, ForgetPlanned, Grown,
-    RepairPlanned, Shown, Tree,
+    AttachedDisks, BothWays, BytesMoved, Checked, Detached, ErrorDocument, FilesListed, FolderStatus, ForgetPlanned,
+    Grown, RepairPlanned, Shown, TakenOut, Tree,
 };
+use super::volumes::Prepared;
 use crate::console::SCHEMA_VERSION;
 
 /// The schema of a document: the type's, with what every document has.
@@ -62,6 +63,8 @@ fn the_schemas_are_current() {
         "error": ErrorDocument,
         "event": Line<'_>,
         "expose": Exposed,
+        "files-get": TakenOut,
+        "files-list": FilesListed,
         "grove-add": grove::AddDiskOutcome,
         "grove-copy": grove::CopyGroveOutcome,
         "grove-list": grove::GroveReport,
@@ -77,6 +80,7 @@ fn the_schemas_are_current() {
         "pin": ops::PinOutcome,
         "pin-verify": ops::PinReport,
         "plan": ops::Plan,
+        "prepare": Prepared,
         "relink": ops::RelinkOutcome,
         "remove": ops::RemoveOutcome,
         "repair": repair::RepairOutcome,

@@ -280,6 +280,30 @@ fn long_chains_of_large_disks_are_read() {
 }
 
 /// Each image of the corpus, where it is there.
+/// What lies inside a disk is read within them, too, and a disk is prepared.
+#[test]
+fn files_inside_a_disk_are_read_within_the_limits() {
+    let scene = Scene::new();
+    std::fs::create_dir(scene.path("sheets")).unwrap();
+    for number in 0..300 {
+        std::fs::write(scene.path(&format!("sheets/HF-{number:04}.txt")), vec![b'x'; 5000]).unwrap();
+    }
+    std::fs::write(scene.path("sheets/scan.bin"), vec![7; 48 << 20]).unwrap();
+    scene.run("make records.vhdx 16T -q").expect("make", 0, "", "warning");
+    let volumes = ["--volume", "512M,fs=fat,fill=sheets", "--volume", "rest"];
+    within_limits(&scene.path(""), &[&["prepare", "records.vhdx", "-q"][..], &volumes].concat());
+    scene.run("derive records.vhdx child.vhdx -q").expect("derive", 0, "", "");
+    for words in [
+        &["show", "child.vhdx"][..],
+        &["files", "list", "child.vhdx", "--recursive"],
+        &["files", "find", "child.vhdx", "*7*", "--json"],
+        &["files", "get", "child.vhdx", "/", "out"],
+    ] {
+        within_limits(&scene.path(""), words);
+    }
+    assert_eq!(std::fs::read(scene.path("out/scan.bin")).unwrap(), vec![7; 48 << 20]);
+}
+
 #[test]
 fn the_corpus_is_opened_within_the_limits() {
     let Some(corpus) = std::env::var_os("ZSAP_CORPUS") else { return };

@@ -14,6 +14,7 @@ mod documents;
 mod edges;
 mod exposing;
 mod groves;
+mod inside;
 mod killed_merges;
 mod limits;
 mod real_file_system;

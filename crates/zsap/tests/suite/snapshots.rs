@@ -66,6 +66,16 @@ const STORY: &[(Option<&str>, &str)] = &[
     (Some("pinned"), "identity fen-base.vhdx --fresh"),
     (Some("pinned-json"), "identity fen-base.vhdx --fresh --json"),
     (Some("remove"), "remove germination-01.vhdx"),
+    (None, "make records.vhdx 64M -q"),
+    (Some("prepare-plan"), "prepare records.vhdx --volume 8M,fs=fat,label=boot --volume rest --plan"),
+    (Some("prepare"), "prepare records.vhdx --volume 8M,fs=fat,label=boot --volume rest"),
+    (Some("prepare-again"), "prepare records.vhdx --volume rest"),
+    (Some("show-volumes"), "show records.vhdx"),
+    (Some("files-list"), "files list records.vhdx"),
+    (Some("files-list-json"), "files list records.vhdx --json"),
+    (Some("files-nowhere"), "files get records.vhdx /seeds.txt taken"),
+    (Some("files-volume"), "files list records.vhdx --volume 7"),
+    (None, "remove records.vhdx -q"),
     (Some("help"), "--help"),
 ];
 

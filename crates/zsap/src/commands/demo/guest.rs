@@ -1,19 +1,15 @@
-//! What a guest does to its disk in the demo: a partition table, a FAT volume, made-up seed records.
+//! What a guest does to its disk in the demo: made-up seed records on a FAT volume.
 
 use std::io::{Read, Seek, Write};
 use std::path::Path;
 
-use fatfs::{FatType, FileSystem, FormatVolumeOptions, FsOptions};
-use gpt::GptConfig;
-use gpt::disk::LogicalBlockSize;
-use gpt::mbr::ProtectiveMBR;
-use zestful_sapling::chain::{Chain, ChainMut, Disk, DiskStream, DiskWindow, OpenOptions};
+use fatfs::{Date, DateTime, Dir, FileSystem, FsOptions, Time, TimeProvider};
+use zestful_sapling::chain::{Chain, ChainMut, DiskStream, DiskWindow, OpenOptions};
 use zestful_sapling::{Error, Result};
 
 const MIB: u64 = 1 << 20;
 /// The volume's place on the disk.
 const VOLUME: (u64, u64) = (MIB, 1024 * MIB);
-const SECTOR: u64 = 512;
 
 /// Species of a fen, for the records.
 const SPECIES: [&str; 8] = [
@@ -32,21 +28,11 @@ fn failed(what: &str, path: &str, error: impl std::fmt::Display) -> Error {
     Error::Io { action: what.to_owned(), path: Path::new(path).to_owned(), source }
 }
 
-/// Partitions the disk, formats the volume and fills it.
-pub(super) fn install(path: &str) -> Result<()> {
-    let mut disk = ChainMut::open(Path::new(path), &OpenOptions::new())?;
-    partition(&mut disk).map_err(|e| failed("partition", path, e))?;
-    let format = |disk: &mut ChainMut| -> std::io::Result<()> {
-        let mut volume = DiskStream::window(disk, VOLUME.0, VOLUME.1);
-        // FAT32 would do, but this crate writes folders into its root that the usual checkers want to mend.
-        let options = FormatVolumeOptions::new().fat_type(FatType::Fat16).volume_label(*b"HARROW FEN ");
-        fatfs::format_volume(&mut volume, options)
-    };
-    format(&mut disk).map_err(|e| failed("format the volume of", path, e))?;
-    let fill = |disk: &mut ChainMut| -> std::io::Result<()> {
-        let volume = FileSystem::new(DiskStream::window(disk, VOLUME.0, VOLUME.1), FsOptions::new())?;
-        let root = volume.root_dir();
-        let accessions = root.create_dir("accessions")?;
+/// The seed records, as files of this host.
+pub(super) fn write_records(folder: &Path) -> Result<()> {
+    let write = || -> std::io::Result<()> {
+        let part = |name: &str| std::fs::create_dir_all(folder.join(name)).map(|()| folder.join(name));
+        let (accessions, scans, _) = (part("accessions")?, part("scans")?, part("observations")?);
         for number in 0..40u32 {
             let species = SPECIES[number as usize % SPECIES.len()];
             let mut sheet = format!("accession HF-{number:04}\nspecies   {species}\n\n");
@@ -54,47 +40,67 @@ pub(super) fn install(path: &str) -> Result<()> {
                 let viable = 60 + (number * 7 + tray * 13) % 40;
                 sheet.push_str(&format!("tray {tray:02}: 50 seeds sown, {viable} % germinated\n"));
             }
-            accessions.create_file(&format!("HF-{number:04}.txt"))?.write_all(sheet.as_bytes())?;
+            std::fs::write(accessions.join(format!("HF-{number:04}.txt")), sheet)?;
         }
-        let scans = root.create_dir("scans")?;
         for number in 0..8u64 {
-            scans.create_file(&format!("sheet-{number}.bin"))?.write_all(&noise(number + 1, MIB as usize))?;
+            std::fs::write(scans.join(format!("sheet-{number}.bin")), noise(number + 1, MIB as usize))?;
         }
         Ok(())
     };
-    fill(&mut disk).map_err(|e| failed("fill the volume of", path, e))?;
-    disk.close()
+    write().map_err(|e| failed("write the records to", &folder.to_string_lossy(), e))
 }
 
-fn partition(disk: &mut ChainMut) -> std::result::Result<(), String> {
-    let last = disk.virtual_size() / SECTOR - 1;
-    let protective = ProtectiveMBR::with_lb_size(u32::try_from(last).unwrap_or(u32::MAX));
-    let mut stream = DiskStream::new(disk);
-    protective.overwrite_lba0(&mut stream).map_err(|e| e.to_string())?;
-    let config = GptConfig::new().writable(true).logical_block_size(LogicalBlockSize::Lb512);
-    let mut table = config.create_from_device(stream, None).map_err(|e| e.to_string())?;
-    table.update_partitions(std::collections::BTreeMap::new()).map_err(|e| e.to_string())?;
-    let (first, count) = (VOLUME.0 / SECTOR, VOLUME.1 / SECTOR);
-    table
-        .add_partition_at("seed records", 1, first, count, gpt::partition_types::BASIC, 0)
-        .map_err(|e| e.to_string())?;
-    table.write().map(|_| ()).map_err(|e| e.to_string())
+/// What a guest's clock tells its file system.
+#[derive(Debug)]
+struct Clock;
+
+impl TimeProvider for Clock {
+    fn get_current_date(&self) -> Date {
+        self.get_current_date_time().date
+    }
+
+    fn get_current_date_time(&self) -> DateTime {
+        let now = jiff::Timestamp::now().to_zoned(jiff::tz::TimeZone::UTC);
+        let part = |number: i8| u16::try_from(number).unwrap_or_default();
+        let year = u16::try_from(now.year()).unwrap_or(1980);
+        let date = Date { year, month: part(now.month()), day: part(now.day()) };
+        let (hour, min, sec) = (part(now.hour()), part(now.minute()), part(now.second()));
+        DateTime { date, time: Time { hour, min, sec, millis: 0 } }
+    }
+}
+
+/// Lets the guest change the files on its volume.
+fn change(path: &str, change: impl FnOnce(&Dir<'_, DiskStream<'_, ChainMut>>) -> std::io::Result<()>) -> Result<()> {
+    let mut disk = ChainMut::open(Path::new(path), &OpenOptions::new())?;
+    let changed = (|| {
+        let options = FsOptions::new().time_provider(&Clock);
+        let volume = FileSystem::new(DiskStream::window(&mut disk, VOLUME.0, VOLUME.1), options)?;
+        change(&volume.root_dir())?;
+        volume.unmount()
+    })();
+    changed.map_err(|e| failed("write to the volume of", path, e))?;
+    disk.close()
 }
 
 /// The machine's own records, in its own layer.
 pub(super) fn add_observations(path: &str) -> Result<()> {
-    let mut disk = ChainMut::open(Path::new(path), &OpenOptions::new())?;
-    let add = |disk: &mut ChainMut| -> std::io::Result<()> {
-        let volume = FileSystem::new(DiskStream::window(disk, VOLUME.0, VOLUME.1), FsOptions::new())?;
-        let observations = volume.root_dir().create_dir("observations")?;
+    change(path, |root| {
+        let observations = root.open_dir("observations")?;
         for day in 1..=12u64 {
             let text = format!("day {day}: {} of 50 seedlings up\n", day * 4);
             observations.create_file(&format!("day-{day:02}.txt"))?.write_all(text.as_bytes())?;
         }
         observations.create_file("camera.bin")?.write_all(&noise(99, 3 * MIB as usize))
-    };
-    add(&mut disk).map_err(|e| failed("write records to", path, e))?;
-    disk.close()
+    })
+}
+
+/// A file in the root of the volume, with nothing but this text in it.
+pub(super) fn enter(path: &str, file: &str, text: &str) -> Result<()> {
+    change(path, |root| {
+        let mut file = root.create_file(file)?;
+        file.truncate()?;
+        file.write_all(text.as_bytes())
+    })
 }
 
 /// How many files the volume on a disk holds, all of them read.

@@ -36,8 +36,9 @@ pub(super) fn run(console: &Console, typed: &Demo) -> Result<Outcome, Failure> {
     ])?;
     stage.tell(&["1. A base disk. It promises 2 GiB and takes next to nothing until a guest writes to it."])?;
     stage.zsap(&["make", "fen-base.vhdx", "2G"])?;
-    stage.tell(&["   (A guest now partitions it, makes a FAT volume and fills it with seed records.)"])?;
-    guest::install("fen-base.vhdx")?;
+    stage.tell(&["   It gets a partition table and a FAT volume with the seed records of this folder in it."])?;
+    guest::write_records(Path::new("seed-records"))?;
+    stage.zsap(&["prepare", "fen-base.vhdx", "--volume", "1G,fs=fat,label=HARROW FEN,fill=seed-records"])?;
     stage.zsap(&["show", "fen-base.vhdx"])?;
     let before = read_file("fen-base.vhdx")?;
 
@@ -76,6 +77,8 @@ pub(super) fn run(console: &Console, typed: &Demo) -> Result<Outcome, Failure> {
         "   (Its volume holds {}, its own observations among them.)",
         text::count(records, "file", "files")
     )])?;
+    stage.tell(&["   What is inside can be read from here, too: without its guest, without mounting."])?;
+    stage.zsap(&["files", "list", "germination-01.vhdx", "/observations"])?;
     stage.tell(&["6. A look into germination-01 with this host's own tools: the disk and its partition are files."])?;
     look_at_files(&stage)?;
     stage
@@ -103,19 +106,23 @@ fn herbarium(stage: &Stage<'_>) -> Result<(), Failure> {
         stage.zsap(&["make", disk, "4G"])?;
         stage.zsap(&["grove", "add", "herbarium", disk])?;
     }
-    let write = |disk: &str, text: &str| guest::write(&format!("herbarium/{disk}.vhdx"), 1 << 20, &text.repeat(4096));
+    stage.zsap(&["prepare", "herbarium", "--disk", "records", "--volume", "1G,fs=fat,label=SHEETS"])?;
+    let install = |text: &str| guest::write("herbarium/system.vhdx", 1 << 20, &text.repeat(4096));
+    let enter = |text: &str| guest::enter("herbarium/records.vhdx", "collection.txt", text);
     stage.tell(&["   (The guest installs its system, and enters the first sheets of the collection.)"])?;
-    write("system", "catalogue program 1.0\n")?;
-    write("records", "sheet 1: Caltha palustris\n")?;
+    install("catalogue program 1.0\n")?;
+    enter("sheet 1: Caltha palustris\n")?;
     let note = "catalogue program 1.0";
     stage.zsap(&["checkpoint", "take", "herbarium", "before-upgrade", "--note", note])?;
     stage.tell(&["   (The upgrade goes wrong: the new program overwrites the sheets.)"])?;
-    write("system", "catalogue program 2.0\n")?;
-    write("records", "sheet 1: ?????? ?????????\n")?;
+    install("catalogue program 2.0\n")?;
+    enter("sheet 1: ?????? ?????????\n")?;
     stage.zsap(&["diff", "herbarium", "--disk", "records", "--checkpoint", "before-upgrade", "--contents"])?;
-    stage.tell(&["   The sheets are still there, at the checkpoint."])?;
-    let read = ["bytes", "read", "herbarium", "--disk", "records", "--checkpoint", "before-upgrade"];
-    stage.elsewhere(&[&read[..], &["--at", "1M", "--len", "26"]].concat())?;
+    stage.tell(&["   The sheets are still there, at the checkpoint: one file of it is all that is wanted."])?;
+    let get = ["files", "get", "herbarium", "/collection.txt"];
+    let at = ["--disk", "records", "--checkpoint", "before-upgrade"];
+    stage.elsewhere(&[&get[..], &["-"], &at].concat())?;
+    stage.zsap(&[&get[..], &["restored"], &at].concat())?;
     stage.tell(&["   So the machine goes back, on both disks; what went wrong is kept for a closer look."])?;
     stage.zsap(&["checkpoint", "revert", "herbarium", "before-upgrade", "--keep-as", "failed-upgrade"])?;
     stage.zsap(&["checkpoint", "list", "herbarium"])?;
