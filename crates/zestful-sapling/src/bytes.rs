@@ -4,6 +4,7 @@
 //! mistake of ours; it reads as zero rather than stopping the program. A sum that has no room ends at the largest
 //! number: that is past the end of every file, and reading or writing there fails.
 
+use std::io::{self, SeekFrom};
 use std::ops::Range;
 
 /// A place or a length in memory. What has no room there lies past the end of everything.
@@ -111,6 +112,16 @@ pub(crate) fn to_utf16le(text: &str) -> Vec<u8> {
 pub fn is_zero(bytes: &[u8]) -> bool {
     let (chunks, rest) = bytes.as_chunks::<256>();
     chunks.iter().all(|chunk| chunk.iter().fold(0, |all, byte| all | byte) == 0) && rest.iter().all(|byte| *byte == 0)
+}
+
+/// Where a stream of this length goes, from this place.
+pub(crate) fn sought(to: SeekFrom, position: u64, len: u64) -> io::Result<u64> {
+    let target = match to {
+        SeekFrom::Start(at) => Some(at),
+        SeekFrom::End(by) => len.checked_add_signed(by),
+        SeekFrom::Current(by) => position.checked_add_signed(by),
+    };
+    target.ok_or_else(|| io::ErrorKind::InvalidInput.into())
 }
 
 /// The parts that are not zero, in whole grains of this length.

@@ -5,7 +5,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 
 use zestful_sapling::Error;
-use zestful_sapling::error::{Hold, Holder, ParentProblemKind, Refusal};
+use zestful_sapling::error::{Hold, Holder, InsideProblemKind, ParentProblemKind, Refusal};
 use zestful_sapling::family::{Override, Problem, ProblemKind, UnderWay, UnderWayState};
 use zestful_sapling::finding::{
     ChainFinding, CompanionFinding, Finding, FindingKind, JournalFinding, Repair, Severity,
@@ -106,6 +106,17 @@ pub(crate) fn next(error: &Error) -> Vec<Next> {
                 std::iter::once(relink(&problem.child)).chain(go_past(&problem.kind)).collect()
             }
             ParentProblemKind::Unreadable { .. } => go_past(&problem.kind).into_iter().collect(),
+            _ => Vec::new(),
+        },
+        Error::Inside(problem) => match &problem.kind {
+            InsideProblemKind::NotFound { inside } => {
+                let number = problem.volume.to_string();
+                let more = [OsStr::new(inside), "--volume".as_ref(), OsStr::new(&number)];
+                vec![Next::zsap("files list", &problem.disk, &more, "tells what is there")]
+            }
+            InsideProblemKind::NotRead(_) | InsideProblemKind::Unknown => {
+                vec![Next::zsap("show", &problem.disk, &[], "tells what the volumes hold")]
+            }
             _ => Vec::new(),
         },
         Error::UnderWay { path, source } => next(source).into_iter().chain(carry_on_or_give_up(path)).collect(),

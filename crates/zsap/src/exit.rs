@@ -81,6 +81,7 @@ impl From<std::io::Error> for Failure {
 fn status(error: &Error) -> u8 {
     match error {
         Error::Usage(_) => 2,
+        Error::Inside(_) if error.family() == ErrorFamily::Usage => 2,
         Error::Refused(..) => 4,
         Error::UnderWay { source, .. } => status(source),
         _ => 1,

@@ -3,7 +3,7 @@
 use std::io::{self, Read, Seek, SeekFrom, Write};
 
 use super::{ChainMut, Disk};
-use crate::bytes::wide;
+use crate::bytes::{sought, wide};
 
 /// A part of a disk, and a place in it.
 #[derive(Debug)]
@@ -37,12 +37,7 @@ impl Cursor {
     }
 
     fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
-        let target = match to {
-            SeekFrom::Start(at) => Some(at),
-            SeekFrom::End(by) => self.len.checked_add_signed(by),
-            SeekFrom::Current(by) => self.position.checked_add_signed(by),
-        };
-        self.position = target.ok_or_else(|| io::Error::from(io::ErrorKind::InvalidInput))?;
+        self.position = sought(to, self.position, self.len)?;
         Ok(self.position)
     }
 }

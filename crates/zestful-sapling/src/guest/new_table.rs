@@ -9,7 +9,7 @@ use gpt::mbr::ProtectiveMBR;
 use gpt::partition_types::{BASIC, LINUX_FS, Type};
 
 use super::table::PartitionTable;
-use crate::bytes::{fit_u32, put};
+use crate::bytes::{fit_u32, put, sought};
 use crate::error::{Error, Result};
 
 /// Bytes of the entries of a GPT: 128 entries of 128 bytes.
@@ -156,12 +156,7 @@ impl Read for Device {
 
 impl Seek for Device {
     fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
-        let target = match to {
-            SeekFrom::Start(at) => Some(at),
-            SeekFrom::End(by) => self.size.checked_add_signed(by),
-            SeekFrom::Current(by) => self.position.checked_add_signed(by),
-        };
-        self.position = target.ok_or_else(|| io::Error::from(io::ErrorKind::InvalidInput))?;
+        self.position = sought(to, self.position, self.size)?;
         Ok(self.position)
     }
 }

@@ -6,7 +6,7 @@ use std::rc::Rc;
 use std::sync::Arc;
 
 use super::trouble::Trouble;
-use crate::bytes::{index, split, wide};
+use crate::bytes::{index, sought, split, wide};
 use crate::chain::Disk;
 use crate::error::Error;
 
@@ -176,12 +176,7 @@ impl Write for Window {
 
 impl Seek for Window {
     fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
-        let target = match to {
-            SeekFrom::Start(at) => Some(at),
-            SeekFrom::End(by) => self.len.checked_add_signed(by),
-            SeekFrom::Current(by) => self.position.checked_add_signed(by),
-        };
-        self.position = target.ok_or_else(|| io::Error::from(io::ErrorKind::InvalidInput))?;
+        self.position = sought(to, self.position, self.len)?;
         Ok(self.position)
     }
 }

@@ -100,7 +100,7 @@ fn the_checkers_of_the_host_are_content() {
     let source = tempfile::tempdir().unwrap();
     grow(source.path(), Kinds { links: false, odd_names: false, sparse: false }, 60, &mut dice);
     let expected = truths(source.path());
-    let forms: [Form; 8] = [
+    let forms: [Form; 11] = [
         ("vhdx", Kind::Dynamic, Some((512, 4096)), false),
         ("vhdx", Kind::Dynamic, Some((4096, 4096)), true),
         ("vhdx", Kind::Fixed, Some((512, 512)), false),
@@ -109,6 +109,9 @@ fn the_checkers_of_the_host_are_content() {
         ("vhd", Kind::Fixed, None, false),
         ("raw", Kind::Fixed, None, false),
         ("vhdx", Kind::Dynamic, None, true),
+        ("vhd", Kind::Dynamic, None, false),
+        ("vhdx", Kind::Dynamic, Some((512, 512)), false),
+        ("vhdx", Kind::Dynamic, Some((4096, 4096)), false),
     ];
     for (number, (format, kind, sectors, derived)) in forms.into_iter().enumerate() {
         for table in [PartitionTable::Gpt, PartitionTable::Mbr] {

@@ -2,12 +2,11 @@
 
 use std::io::{self, BufWriter, IsTerminal, Write};
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 
 use serde_json::json;
 use zestful_sapling::Error;
-use zestful_sapling::chain::{Chain, OpenOptions};
-use zestful_sapling::guest::{Entry, EntryKind, FileTree, InnerPath, LeftOut, Walked, Wanted, volumes};
+use zestful_sapling::chain::OpenOptions;
+use zestful_sapling::guest::{Entry, EntryKind, FileTree, InnerPath, LeftOut, Walked, Wanted};
 use zestful_sapling::ops::{TakeOut, TakeOutOutcome};
 
 use super::run::perform;
@@ -37,19 +36,7 @@ fn inner(path: &Path) -> Result<InnerPath, Error> {
 fn open(console: &Console, place: &Place) -> Result<(FileTree, PathBuf, Vec<String>), Failure> {
     let image = place.machine.image(&place.disk_path)?;
     let options = with(OpenOptions::new(), place.format.of(&image)?, OpenOptions::with_format);
-    let (chain, served) = watch::patiently(console, || Chain::open_for_look(&image, &options))?;
-    let disk = Arc::new(chain);
-    let volume = volumes(&*disk)?.pick(&image, place.volume)?.clone();
-    let tree = FileTree::open(disk, &volume)?;
-    let mut notes: Vec<String> = Vec::new();
-    notes.extend(served.map(|holder| {
-        format!(
-            "{} is being served by {}, and may change while it is read: a checkpoint shows one moment for certain",
-            text::path(&image),
-            holder.name
-        )
-    }));
-    notes.extend(tree.notes().into_iter().map(|note| format!("volume {}: {note}", volume.number)));
+    let (tree, notes) = watch::patiently(console, || FileTree::of_image(&image, &options, place.volume))?;
     notes.iter().for_each(|note| console.warn(note));
     Ok((tree, image, notes))
 }

@@ -31,7 +31,7 @@ fn files_are_listed_found_and_taken_out() {
         "holds no file system that is known",
     );
     scene.run("files list records.vhdx --volume 7").expect("no such volume", 2, "", "which has 2: 1 (FAT16, SHEETS");
-    scene.run("files list records.vhdx /old/nothing").expect("nowhere", 1, "", "nothing of that name in /old");
+    scene.run("files list records.vhdx /old/nothing").expect("nowhere", 2, "", "nothing of that name in /old");
     let listed = scene.json("files list records.vhdx -r");
     let paths: Vec<_> = listed["entries"].as_array().unwrap().iter().map(|entry| entry["path"].clone()).collect();
     assert_eq!(paths, ["/HF-0001.txt", "/old", "/scan.bin", "/old/HF-0000.txt"]);
@@ -54,12 +54,12 @@ fn files_are_listed_found_and_taken_out() {
     scene.run("files get records.vhdx / all").expect("it is there", 4, "", "is there already");
     scene.run("files get records.vhdx /old /HF-0001.txt some --plan").expect("plan", 0, "nothing was changed", "");
     assert!(!scene.path("some").exists());
-    scene.run("files get records.vhdx /old /nothing some").expect("nothing is begun", 1, "", "/nothing in volume 1");
+    scene.run("files get records.vhdx /old /nothing some").expect("nothing is begun", 2, "", "/nothing in volume 1");
     assert!(!scene.path("some").exists());
     let taken = scene.json("files get records.vhdx /old /HF-0001.txt some");
     assert_eq!((&taken["files"], &taken["folders"], &taken["bytes"]), (&2.into(), &1.into(), &34.into()), "{taken}");
     scene.run("files get records.vhdx /HF-0001.txt -").expect("to a pipe", 0, "Caltha palustris", "");
-    scene.run("files get records.vhdx /old -").expect("a folder to a pipe", 1, "", "it is a folder");
+    scene.run("files get records.vhdx /old -").expect("a folder to a pipe", 2, "", "it is a folder");
     scene.run("files get records.vhdx /HF-0001.txt - --json").expect("no document", 2, "", "pipe it somewhere");
     scene.run("files get records.vhdx etc x").expect("no path", 2, "", "does not begin with a slash");
 }

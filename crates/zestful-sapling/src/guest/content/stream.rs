@@ -2,7 +2,7 @@
 
 use std::io::{self, Read, Seek, SeekFrom, Write};
 
-use crate::bytes::wide;
+use crate::bytes::{sought, wide};
 use crate::guest::view::View;
 
 /// Far more than labels and bitmaps need, and little enough to end a loop soon.
@@ -47,12 +47,7 @@ impl Write for ViewStream<'_> {
 
 impl Seek for ViewStream<'_> {
     fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
-        let target = match to {
-            SeekFrom::Start(at) => Some(at),
-            SeekFrom::End(by) => self.view.size.checked_add_signed(by),
-            SeekFrom::Current(by) => self.position.checked_add_signed(by),
-        };
-        self.position = target.ok_or_else(|| io::Error::from(io::ErrorKind::InvalidInput))?;
+        self.position = sought(to, self.position, self.view.size)?;
         Ok(self.position)
     }
 }

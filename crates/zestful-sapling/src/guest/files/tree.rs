@@ -10,11 +10,11 @@ use super::fat::Fat;
 use super::ntfs::Ntfs;
 use super::path::InnerPath;
 use super::system::{EntryKind, Item, Place, System};
-use crate::chain::Disk;
+use crate::chain::{Chain, Disk, OpenOptions};
 use crate::error::{Error, InsideProblem, InsideProblemKind};
 use crate::guest::FileSystem;
 use crate::guest::trouble::Trouble;
-use crate::guest::volume::Volume;
+use crate::guest::volume::{Volume, volumes};
 use crate::guest::window::{Patience, Window};
 use crate::progress::Progress;
 
@@ -28,19 +28,16 @@ const ZEROS: usize = 16 << 10;
 /// was not unmounted is read as it is; of ext the journal is played through in memory, and [`FileTree::notes`] says so.
 ///
 /// ```
-/// use std::sync::Arc;
-/// use zestful_sapling::chain::{Chain, OpenOptions};
-/// use zestful_sapling::guest::{FileTree, InnerPath, volumes};
+/// use zestful_sapling::chain::OpenOptions;
+/// use zestful_sapling::guest::{FileTree, InnerPath};
 ///
 /// fn list(image: &std::path::Path) -> zestful_sapling::Result<()> {
-///     let disk = Arc::new(Chain::open(image, &OpenOptions::new())?);
-///     for volume in volumes(&*disk)?.volumes {
-///         let mut tree = FileTree::open(disk.clone(), &volume)?;
-///         tree.list(&InnerPath::root(), true, &mut |entry| {
-///             println!("{:>12} {}", entry.size.unwrap_or(0), entry.path);
-///             Ok(true)
-///         })?;
-///     }
+///     let (mut tree, notes) = FileTree::of_image(image, &OpenOptions::new(), None)?;
+///     notes.iter().for_each(|note| eprintln!("{note}"));
+///     tree.list(&InnerPath::root(), true, &mut |entry| {
+///         println!("{:>12} {}", entry.size.unwrap_or(0), entry.path);
+///         Ok(true)
+///     })?;
 ///     Ok(())
 /// }
 /// ```
@@ -95,6 +92,34 @@ impl FileTree {
         let mut tree = Self { disk, volume, file_system, context, system: None, patience };
         tree.system()?;
         Ok(tree)
+    }
+
+    /// The files of a volume of the disk whose current image is `image`, and what is to be known of it: that it was not
+    /// unmounted, or that somebody writes to the disk meanwhile. `number` need not be said where only one volume has
+    /// files.
+    ///
+    /// # Errors
+    /// `Usage` when the volume must be named; as [`FileTree::open`] and [`Chain::open_for_look`].
+    pub fn of_image(image: &Path, options: &OpenOptions, number: Option<u32>) -> Result<(Self, Vec<String>), Error> {
+        let (chain, served) = Chain::open_for_look(image, options)?;
+        let disk = Arc::new(chain);
+        let volume = volumes(&*disk)?.pick(image, number)?.clone();
+        let tree = Self::open(disk, &volume)?;
+        let mut notes = Vec::new();
+        notes.extend(served.map(|holder| {
+            format!(
+                "{} is being served by {}, and may change while it is read: a checkpoint shows one moment for certain",
+                image.display(),
+                holder.name
+            )
+        }));
+        notes.extend(tree.notes().into_iter().map(|note| format!("volume {}: {note}", volume.number)));
+        Ok((tree, notes))
+    }
+
+    /// The disk.
+    pub(crate) fn disk(&self) -> Arc<dyn Disk> {
+        self.disk.clone()
     }
 
     /// The volume.

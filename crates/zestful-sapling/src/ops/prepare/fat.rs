@@ -6,7 +6,7 @@ use std::os::unix::fs::FileExt;
 use fatfs::{FatType, FormatVolumeOptions};
 
 use super::scratch::Scratch;
-use crate::bytes::is_zero;
+use crate::bytes::{is_zero, sought};
 use crate::error::{Error, Result};
 
 /// A FAT counts its sectors in 32 bits.
@@ -105,13 +105,7 @@ impl Write for Sparse<'_> {
 
 impl Seek for Sparse<'_> {
     fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
-        let len = || self.file.metadata().map(|found| found.len());
-        let target = match to {
-            SeekFrom::Start(at) => Some(at),
-            SeekFrom::End(by) => len()?.checked_add_signed(by),
-            SeekFrom::Current(by) => self.position.checked_add_signed(by),
-        };
-        self.position = target.ok_or_else(|| io::Error::from(io::ErrorKind::InvalidInput))?;
+        self.position = sought(to, self.position, self.file.metadata()?.len())?;
         Ok(self.position)
     }
 }

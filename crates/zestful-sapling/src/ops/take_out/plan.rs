@@ -6,9 +6,9 @@ use std::sync::Arc;
 use super::outcome::TakeOutOutcome;
 use super::read::read_all;
 use super::write::Writer;
-use crate::chain::{Chain, OpenOptions};
+use crate::chain::{Disk, OpenOptions};
 use crate::error::{Error, Refusal, Result};
-use crate::guest::{Entry, EntryKind, FileTree, InnerPath, Volume, volumes};
+use crate::guest::{Entry, EntryKind, FileTree, InnerPath, Volume};
 use crate::image::Format;
 use crate::operation::{Operation, Plan, Planned};
 use crate::progress::Progress;
@@ -58,21 +58,13 @@ impl Operation for TakeOut {
     ///
     /// # Errors
     /// `Inside` when nothing stands at a path, or the volume's files are not read; `Refused` when something of such a
-    /// name is in the folder, or it does not fit; `Usage` when the volume must be named; as [`Chain::open`].
+    /// name is in the folder, or it does not fit; `Usage` when the volume must be named; as
+    /// [`Chain::open`](crate::chain::Chain::open).
     fn plan(self) -> Result<Self::Planned> {
-        let (chain, served) = Chain::open_for_look(&self.image, &OpenOptions::of_format(self.format))?;
-        let disk = Arc::new(chain);
-        let volume = volumes(&*disk)?.pick(&self.image, self.volume)?.clone();
-        let mut tree = FileTree::open(disk.clone(), &volume)?;
-        let mut plan = Plan { operation: "files get", ..Plan::default() };
-        plan.warnings.extend(served.map(|holder| {
-            format!(
-                "{} is being served by {}, and may change while it is read: a checkpoint shows one moment for certain",
-                self.image.display(),
-                holder.name
-            )
-        }));
-        plan.warnings.extend(tree.notes().into_iter().map(|note| format!("volume {}: {note}", volume.number)));
+        let options = OpenOptions::of_format(self.format);
+        let (mut tree, notes) = FileTree::of_image(&self.image, &options, self.volume)?;
+        let (disk, volume) = (tree.disk(), tree.volume().clone());
+        let mut plan = Plan { operation: "files get", warnings: notes, ..Plan::default() };
         let (mut counted, mut names) = (Counted::default(), Vec::new());
         for path in &self.paths {
             let entry = tree.entry(path)?;
@@ -158,7 +150,7 @@ impl TakeOut {
 pub struct TakeOutPlan {
     plan: Plan,
     request: TakeOut,
-    disk: Arc<Chain>,
+    disk: Arc<dyn Disk>,
     volume: Volume,
 }
 
