@@ -53,7 +53,7 @@ pub(in crate::guest) fn open(window: Window) -> Result<ExtVolume, Trouble> {
     }
     let Some(number) = volume.superblock().journal else { return Ok(volume) };
     match read(&mut volume, number) {
-        Ok(moved) => volume.play(moved),
+        Ok((moved, has_more)) => volume.play(moved, has_more),
         Err(Trouble::Failed(error)) => return Err(error.into()),
         Err(Trouble::Damaged(why) | Trouble::Unsupported(why) | Trouble::Panicked(why)) => volume.leave_journal(why),
     }
@@ -61,7 +61,7 @@ pub(in crate::guest) fn open(window: Window) -> Result<ExtVolume, Trouble> {
 }
 
 /// Goes through the journal in an inode. A commit that was cut short ends it, as it does for the kernel.
-fn read(volume: &mut ExtVolume, number: u32) -> Result<HashMap<u64, Moved>, Trouble> {
+fn read(volume: &mut ExtVolume, number: u32) -> Result<(HashMap<u64, Moved>, bool), Trouble> {
     let inode = volume.inode(number)?;
     let unit = volume.block_len();
     let count = inode.size / unit;
@@ -90,8 +90,9 @@ fn read(volume: &mut ExtVolume, number: u32) -> Result<HashMap<u64, Moved>, Trou
     let fast = if needs & NEEDS_FAST_COMMIT != 0 { u64::from(word(84)) } else { 0 };
     let end = u64::from(word(16)).min(wide(blocks.len())).saturating_sub(fast);
     let journal = Journal { blocks, first, end, needs, seed: checksum(u32::MAX, &head[48..64]) };
+    let has_more = fast > 0;
     if start == 0 {
-        return Ok(HashMap::new());
+        return Ok((HashMap::new(), has_more));
     }
     if first == 0 || !(first..end).contains(&start) {
         return Err(Trouble::Damaged("the journal begins outside of itself".to_owned()));
@@ -103,7 +104,7 @@ fn read(volume: &mut ExtVolume, number: u32) -> Result<HashMap<u64, Moved>, Trou
         left = left.saturating_sub(used);
         (at, sequence) = (next, sequence.wrapping_add(1));
     }
-    Ok(kept.moved())
+    Ok((kept.moved(), has_more))
 }
 
 /// What one transaction holds.

@@ -16,8 +16,9 @@ const MOST_TABLES: usize = 4096;
 pub(in crate::guest) enum JournalState {
     /// Nothing waits in it.
     Empty,
-    /// So many blocks that wait in it are read from there.
-    Replayed(usize),
+    /// So many blocks that wait in it are read from there; and whether changes may wait behind them in the quicker
+    /// form, which is not played through.
+    Replayed(usize, bool),
     /// It cannot be played through; what waits in it is not seen.
     Left(String),
 }
@@ -52,8 +53,8 @@ impl ExtVolume {
     }
 
     /// From here on these blocks are read from where their newest form waits.
-    pub(super) fn play(&mut self, moved: HashMap<u64, Moved>) {
-        self.journal = JournalState::Replayed(moved.len());
+    pub(super) fn play(&mut self, moved: HashMap<u64, Moved>, has_more: bool) {
+        self.journal = JournalState::Replayed(moved.len(), has_more);
         self.moved = moved;
         self.tables.clear();
     }

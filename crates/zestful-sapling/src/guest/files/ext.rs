@@ -147,10 +147,13 @@ impl System for Ext {
     fn notes(&self) -> Vec<String> {
         match self.volume.journal() {
             JournalState::Empty => Vec::new(),
-            JournalState::Replayed(blocks) => vec![format!(
-                "it was not unmounted: {blocks} blocks wait in its journal, and are read from there as its guest \
-                 would; what the guest had not written yet is missing"
-            )],
+            JournalState::Replayed(blocks, has_more) => {
+                let more = if *has_more { ", and what it had written in the quick form of commits" } else { "" };
+                vec![format!(
+                    "it was not unmounted: {blocks} blocks wait in its journal, and are read from there as its guest \
+                     would; what the guest had not written yet is missing{more}"
+                )]
+            }
             JournalState::Left(why) => vec![format!(
                 "it was not unmounted, and its journal cannot be read ({why}): the newest changes may be missing, or \
                  half done"

@@ -17,6 +17,7 @@ use crate::guest::trouble::Trouble;
 use crate::guest::volume::{Volume, volumes};
 use crate::guest::window::{Patience, Window};
 use crate::progress::Progress;
+use crate::storage::writers_of;
 
 /// Zeros that are written at a time.
 const ZEROS: usize = 16 << 10;
@@ -102,6 +103,7 @@ impl FileTree {
     /// `Usage` when the volume must be named; as [`FileTree::open`] and [`Chain::open_for_look`].
     pub fn of_image(image: &Path, options: &OpenOptions, number: Option<u32>) -> Result<(Self, Vec<String>), Error> {
         let (chain, served) = Chain::open_for_look(image, options)?;
+        let writers = writers_of(chain.layers().iter().map(|layer| layer.path())).found;
         let disk = Arc::new(chain);
         let volume = volumes(&*disk)?.pick(image, number)?.clone();
         let tree = Self::open(disk, &volume)?;
@@ -112,6 +114,12 @@ impl FileTree {
                 image.display(),
                 holder.name
             )
+        }));
+        // Those that take no locks: the server has told of itself.
+        let writer = writers.first().filter(|_| notes.is_empty());
+        notes.extend(writer.map(|(path, writer)| {
+            let (path, who) = (path.display(), &writer.name);
+            format!("{path} is open for writing by {who}: what is read may be of two moments, or of none")
         }));
         notes.extend(tree.notes().into_iter().map(|note| format!("volume {}: {note}", volume.number)));
         Ok((tree, notes))

@@ -49,6 +49,13 @@ impl<'a> Writer<'a> {
             }
             Step::Link(place, target) => {
                 let made = self.enter(&place.folder)?.make_link(&place.name, &target, place.modified);
+                // So say hosts whose file system has no links.
+                let made = made.map_err(|error| match error {
+                    Error::Io { action, path, source } if source.kind() == ErrorKind::PermissionDenied => {
+                        Error::Io { action, path, source: ErrorKind::Unsupported.into() }
+                    }
+                    other => other,
+                });
                 self.outcome.links += self.judge(&place.path, made)?;
             }
             Step::File(place) => self.begin(place)?,
@@ -91,8 +98,12 @@ impl<'a> Writer<'a> {
 
     fn write(&mut self, at: u64, bytes: Vec<u8>) -> Result<()> {
         let len = bytes.len() as u64;
+        let written = self.file.as_ref().map(|open| (open.file.write_at(&bytes, at), open.path.clone()));
+        if let Some((Err(error), path)) = written {
+            self.judge(&path, Err(error))?;
+            self.file = None;
+        }
         if let Some(open) = &mut self.file {
-            open.file.write_at(&bytes, at)?;
             open.bytes += len;
             if open.bytes - open.synced >= SYNC_EVERY {
                 open.file.sync_so_far()?;
@@ -124,10 +135,12 @@ impl<'a> Writer<'a> {
         }
     }
 
-    /// One more, or none where the host has no such names, or something of that name; other failures are the host's.
+    /// One more, or none where the host has no such names, links or lengths, or something of that name; other failures
+    /// end it all.
     fn judge(&mut self, path: &InnerPath, made: Result<()>) -> Result<u64> {
-        let not_here =
-            |kind| matches!(kind, ErrorKind::AlreadyExists | ErrorKind::InvalidFilename | ErrorKind::InvalidInput);
+        use ErrorKind as K;
+        let none_here = [K::AlreadyExists, K::InvalidFilename, K::InvalidInput, K::FileTooLarge, K::Unsupported];
+        let not_here = |kind| none_here.contains(&kind);
         match made {
             Ok(()) => Ok(1),
             Err(error @ Error::Io { .. }) if matches!(&error, Error::Io { source, .. } if not_here(source.kind())) => {
