@@ -25,4 +25,5 @@ pub(crate) use new_table::{LIST_ROOM, MOST_PRIMARY, NewKind, NewPartition, new_t
 pub use partition::{Partition, PartitionKind, PartitionProblem, Partitions};
 pub use partitions::partitions;
 pub use table::{PartitionTable, partition_table};
+pub(crate) use volume::volumes_uncounted;
 pub use volume::{Volume, Volumes, volumes};

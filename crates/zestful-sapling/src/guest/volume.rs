@@ -115,14 +115,19 @@ impl std::fmt::Display for Volume {
 /// # Errors
 /// As [`Disk::read_at`].
 pub fn volumes(disk: &dyn Disk) -> Result<Volumes> {
-    of_disk(disk, of_view)
+    of_disk(disk, |view| of_view(view, true))
 }
 
-fn of_view(view: &View<'_>) -> Result<Volumes> {
+/// The same without what must be counted through: for whoever wants to know what is there, and not how full it is.
+pub(crate) fn volumes_uncounted(disk: &dyn Disk) -> Result<Volumes> {
+    of_disk(disk, |view| of_view(view, false))
+}
+
+fn of_view(view: &View<'_>, count: bool) -> Result<Volumes> {
     let found = read(view)?;
     let (table, problems) = (found.table, found.problems);
     if table.is_none() {
-        let whole = identify(view)?.map(|content| Volume {
+        let whole = identify(view, count)?.map(|content| Volume {
             number: 1,
             start: 0,
             len: view.size,
@@ -132,7 +137,7 @@ fn of_view(view: &View<'_>) -> Result<Volumes> {
         return Ok(Volumes { table, volumes: Vec::from_iter(whole), problems });
     }
     let volume = |(number, partition): (u32, Partition)| {
-        let content = identify(&view.part(partition.start, partition.len))?;
+        let content = identify(&view.part(partition.start, partition.len), count)?;
         let content = content.or_else(|| partition.kind.is_pool().then(Content::of_pool));
         Ok(Volume { number, start: partition.start, len: partition.len, partition: Some(partition), content })
     };

@@ -110,10 +110,10 @@ impl Layout {
     }
 }
 
-pub(super) fn read(view: &View<'_>, head: &[u8]) -> Result<Option<Content>> {
+pub(super) fn read(view: &View<'_>, head: &[u8], count: bool) -> Result<Option<Content>> {
     let Some(layout) = Layout::of(head) else { return Ok(None) };
     let is_clean = layout.is_clean(view, head)?;
-    let free = layout.free(view, is_clean)?;
+    let free = if count { layout.free(view, is_clean)? } else { None };
     let serial = le_u32(head, if layout.file_system == FileSystem::Fat32 { 67 } else { 39 });
     let found = Content {
         label: label(view, head, layout.file_system),

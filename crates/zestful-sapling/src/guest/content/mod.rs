@@ -19,12 +19,13 @@ pub use found::{Content, FileSystem};
 /// Enough for all signatures but those that stand further behind.
 const HEAD_LEN: u64 = 72 << 10;
 
-/// What a volume holds; none when no signature is known.
-pub(super) fn identify(view: &View<'_>) -> Result<Option<Content>> {
+/// What a volume holds; none when no signature is known. Where what is free must be counted through, that is done only
+/// when it is wanted.
+pub(super) fn identify(view: &View<'_>, count: bool) -> Result<Option<Content>> {
     let head = view.beginning(HEAD_LEN)?;
     let mut found = opaque::read(view, &head)?;
-    found.extend(ntfs::read(view, &head)?);
-    found.extend(fat::read(view, &head)?);
+    found.extend(ntfs::read(view, &head, count)?);
+    found.extend(fat::read(view, &head, count)?);
     found.extend(fat::read_exfat(view, &head)?);
     found.extend(ext::read(&head));
     found.extend(others::read(&head));

@@ -15,7 +15,7 @@ use crate::guest::view::View;
 /// A bitmap as large as this is counted through: that of 2 TiB in clusters of 4 KiB.
 const MOST_COUNTED: u64 = 64 << 20;
 
-pub(super) fn read(view: &View<'_>, head: &[u8]) -> Result<Option<Content>> {
+pub(super) fn read(view: &View<'_>, head: &[u8], count: bool) -> Result<Option<Content>> {
     let Some(boot) = head.get(..512).filter(|boot| boot[3..11] == *b"NTFS    ") else { return Ok(None) };
     let sector = u64::from(le_u16(boot, 11));
     // Above 128 it is the power of two, negative.
@@ -30,7 +30,7 @@ pub(super) fn read(view: &View<'_>, head: &[u8]) -> Result<Option<Content>> {
     let clusters = sectors / per_cluster;
     let cluster = sector * per_cluster;
     // What the crate cannot read is not known; the volume is NTFS all the same.
-    let said = contained(|| said(view, clusters)).ok().flatten().unwrap_or_default();
+    let said = contained(|| said(view, count.then_some(clusters))).ok().flatten().unwrap_or_default();
     let found = Content {
         label: said.label,
         identifier: Some(format!("{serial:016X}")),
@@ -47,7 +47,7 @@ struct Said {
     free: Option<u64>,
 }
 
-fn said(view: &View<'_>, clusters: u64) -> Option<Said> {
+fn said(view: &View<'_>, clusters: Option<u64>) -> Option<Said> {
     let mut stream = ViewStream::new(*view);
     let volume = Ntfs::new(&mut stream).ok()?;
     let label = volume.volume_name(&mut stream).and_then(|name| name.ok()).map(|name| name.name().to_string_lossy());
@@ -55,7 +55,7 @@ fn said(view: &View<'_>, clusters: u64) -> Option<Said> {
     Some(Said {
         label: label.filter(|label| !label.is_empty()),
         clean: flags.map(|flags| !flags.contains(NtfsVolumeFlags::IS_DIRTY)),
-        free: free(&volume, &mut stream, clusters),
+        free: clusters.and_then(|clusters| free(&volume, &mut stream, clusters)),
     })
 }
 

@@ -14,7 +14,7 @@ use crate::chain::{Chain, Disk, OpenOptions};
 use crate::error::{Error, InsideProblem, InsideProblemKind};
 use crate::guest::FileSystem;
 use crate::guest::trouble::Trouble;
-use crate::guest::volume::{Volume, volumes};
+use crate::guest::volume::{Volume, volumes_uncounted};
 use crate::guest::window::{Patience, Window};
 use crate::progress::Progress;
 use crate::storage::writers_of;
@@ -105,7 +105,7 @@ impl FileTree {
         let (chain, served) = Chain::open_for_look(image, options)?;
         let writers = writers_of(chain.layers().iter().map(|layer| layer.path())).found;
         let disk = Arc::new(chain);
-        let volume = volumes(&*disk)?.pick(image, number)?.clone();
+        let volume = volumes_uncounted(&*disk)?.pick(image, number)?.clone();
         let tree = Self::open(disk, &volume)?;
         let mut notes = Vec::new();
         notes.extend(served.map(|holder| {
