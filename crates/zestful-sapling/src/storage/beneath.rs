@@ -3,7 +3,7 @@
 
 use std::ffi::OsStr;
 use std::fs::File;
-use std::io;
+use std::io::{self, ErrorKind};
 use std::os::fd::{AsFd, AsRawFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::FileExt;
@@ -59,6 +59,15 @@ impl Beneath {
         if step.is_empty() { Ok(here) } else { here.step(&step) }
     }
 
+    /// A name of something in this folder itself. Calls that make something take any path for a name, and follow it.
+    fn own<'n>(&self, name: &'n [u8]) -> Result<&'n [u8]> {
+        let is_one = !name.is_empty() && name != b"." && name != b".." && !name.contains(&b'/') && !name.contains(&0);
+        match is_one {
+            true => Ok(name),
+            false => Err(Error::io("create", &self.path_of(name), ErrorKind::InvalidFilename.into())),
+        }
+    }
+
     fn again(&self) -> Result<Self> {
         let handle = self.handle.try_clone().map_err(|e| Error::io("open the folder", &self.path, e))?;
         Ok(Self { handle, path: self.path.clone() })
@@ -87,7 +96,7 @@ impl Beneath {
 
     /// A new folder in it, last changed then. Its owner can always work in it.
     pub(crate) fn make_folder(&self, name: &[u8], permissions: u16, modified: Option<Timestamp>) -> Result<()> {
-        let path = self.path_of(name);
+        let (name, path) = (self.own(name)?, self.path_of(name));
         let mode = Mode::from_raw_mode(u32::from(permissions & 0o777 | 0o700));
         let make = || Ok(rustix::fs::mkdirat(&self.handle, name, mode)?);
         changes::change(&path, || changes::created_folder(&path), make).map_err(|e| Error::io("create", &path, e))?;
@@ -99,7 +108,7 @@ impl Beneath {
 
     /// A new link in it, last changed then; what it leads to is not looked at.
     pub(crate) fn make_link(&self, name: &[u8], target: &[u8], modified: Option<Timestamp>) -> Result<()> {
-        let path = self.path_of(name);
+        let (name, path) = (self.own(name)?, self.path_of(name));
         let make = || Ok(rustix::fs::symlinkat(target, &self.handle, name)?);
         changes::change(&path, || changes::created(&path), make).map_err(|e| Error::io("create", &path, e))?;
         if let Some(time) = modified {
@@ -111,7 +120,7 @@ impl Beneath {
 
     /// A new file in it, which has no name yet.
     pub(crate) fn begin_file(&self, name: &[u8], permissions: u16) -> Result<NewFile> {
-        let path = self.path_of(name);
+        let (name, path) = (self.own(name)?, self.path_of(name));
         let mode = Mode::from_raw_mode(u32::from(permissions & 0o777));
         let nameless = OFlags::RDWR | OFlags::TMPFILE | OFlags::CLOEXEC;
         let again = self.again()?;
@@ -219,5 +228,37 @@ impl Drop for NewFile {
         if let Some(temporary) = &self.temporary {
             _ = rustix::fs::unlinkat(&self.folder.handle, &**temporary, AtFlags::empty());
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn nothing_is_made_outside() {
+        let outer = tempfile::tempdir().unwrap();
+        let (inner, away) = (outer.path().join("in"), outer.path().join("away"));
+        std::fs::create_dir(&inner).unwrap();
+        std::fs::create_dir(&away).unwrap();
+        std::os::unix::fs::symlink(&away, inner.join("link")).unwrap();
+        std::os::unix::fs::symlink("nowhere", inner.join("loose")).unwrap();
+        let folder = Beneath::open(&inner).unwrap();
+        for name in [&b"../x"[..], b"..", b".", b"", b"a/b", b"/x", b"link/x", b"a\0b"] {
+            let made = [
+                folder.make_folder(name, 0o755, None),
+                folder.make_link(name, b"x", None),
+                folder.begin_file(name, 0o644).and_then(|file| file.publish(0, None)),
+            ];
+            assert!(made.iter().all(Result::is_err), "{name:?}");
+        }
+        // A link in its place is neither followed nor overwritten, and no way leads through one.
+        assert!(folder.begin_file(b"loose", 0o644).unwrap().publish(0, None).is_err());
+        for way in [&[&b"link"[..]][..], &[b".."], &[b"link", b".."]] {
+            assert!(folder.descend(way.iter().copied()).is_err(), "{way:?}");
+        }
+        assert_eq!(std::fs::read_dir(&away).unwrap().count(), 0);
+        assert_eq!(std::fs::read_dir(outer.path()).unwrap().count(), 2);
+        assert_eq!(std::fs::read_dir(&inner).unwrap().count(), 2, "nothing is left of what was begun");
     }
 }

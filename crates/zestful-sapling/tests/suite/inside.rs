@@ -6,7 +6,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use zestful_sapling::chain::{Chain, Disk, OpenOptions};
-use zestful_sapling::error::{Error, InsideProblemKind};
+use zestful_sapling::error::{Error, InsideProblemKind, Refusal};
 use zestful_sapling::guest::{EntryKind, FileSystem, FileTree, InnerPath, volumes};
 use zestful_sapling::ops::TakeOut;
 
@@ -466,4 +466,51 @@ fn volumes_are_told_by_their_signatures() {
     let disk = Chain::open(&image, &OpenOptions::new()).unwrap();
     let content = volumes(&disk).unwrap().volumes[0].content.clone().unwrap();
     assert_eq!((content.file_system, content.label.as_deref(), content.clean), (F::Exfat, Some("fen"), Some(true)));
+}
+
+/// Taken out, a tree is what it was: names, content, links, times of files and of folders, modes, holes.
+#[test]
+fn what_is_taken_out_is_what_was_there() {
+    use std::os::unix::fs::{MetadataExt, PermissionsExt};
+    let folder = tempfile::tempdir().unwrap();
+    let source = folder.path().join("source");
+    std::fs::create_dir(&source).unwrap();
+    grow(&source, Kinds { links: true, odd_names: true, sparse: true }, 150, &mut Dice(61));
+    let hollow = std::fs::File::create(source.join("hollow")).unwrap();
+    hollow.write_all_at(b"x", 9 * MIB).unwrap();
+    hollow.set_len(40 * MIB).unwrap();
+    rustix::fs::mkfifoat(rustix::fs::CWD, source.join("pipe"), 0o600.into()).unwrap();
+    std::fs::set_permissions(source.join("hollow"), PermissionsExt::from_mode(0o4751)).unwrap();
+    let old = std::time::UNIX_EPOCH + std::time::Duration::from_secs(1_500_000_000);
+    for (name, _) in truths(&source).into_iter().filter(|(_, truth)| *truth == Truth::Folder) {
+        use std::os::unix::ffi::OsStrExt;
+        let folder = source.join(std::ffi::OsStr::from_bytes(&name[1..]));
+        std::fs::File::open(folder).unwrap().set_modified(old).unwrap();
+    }
+    let Some(volume) = ext_volume(folder.path(), &["-t", "ext4"], 48 * MIB, &source) else { return };
+    let image = disk_of(folder.path(), &volume, "fen.vhdx", 2, &mut Dice(6));
+    let into = folder.path().join("into");
+    let taken = perform(TakeOut::new(&image, vec![InnerPath::root()], &into)).unwrap();
+    assert_eq!((taken.skipped, taken.left_out_count), (1, 0));
+    let mut expected = truths(&source);
+    assert_eq!(expected.remove(&b"/pipe"[..]), Some(Truth::Other));
+    let mut found = truths(&into);
+    assert_eq!(found.remove(&b"/lost+found"[..]), Some(Truth::Folder));
+    assert!(found == expected);
+    for name in found.keys() {
+        use std::os::unix::ffi::OsStrExt;
+        let name = std::ffi::OsStr::from_bytes(&name[1..]);
+        let meta = |root: &Path| root.join(name).symlink_metadata().unwrap();
+        let (now, then) = (meta(&into), meta(&source));
+        assert_eq!(now.mtime(), then.mtime(), "{name:?}");
+        if !now.is_symlink() {
+            // The mask of this process takes away, and nothing is added.
+            let (now, then) = (now.mode() & 0o7777, then.mode() & 0o777);
+            assert!(now & !(then | 0o700) == 0 && now & 0o700 == then & 0o700, "{name:?} {now:o} {then:o}");
+        }
+    }
+    assert!(std::fs::metadata(into.join("hollow")).unwrap().blocks() * 512 < MIB);
+    // A second one at the same place changes nothing.
+    let again = perform(TakeOut::new(&image, vec![InnerPath::root()], &into));
+    assert!(matches!(again, Err(Error::Refused(Refusal::Exists { .. }, _))));
 }

@@ -255,7 +255,7 @@ fn cut_short_at_any_moment_the_disk_is_blank() {
 fn a_host_that_fails_leaves_the_disk_blank() {
     let mut failures = 0;
     for (format, kind) in FORMS {
-        for fault in [Fault::Error(28), Fault::Error(5)] {
+        for fault in [Fault::Error(28), Fault::Error(5), Fault::LostWrites] {
             for change in 0.. {
                 let folder = quick_folder();
                 let image = small_disk(folder.path(), format, kind);
@@ -396,4 +396,47 @@ fn a_stopped_preparation_leaves_no_scratch_files() {
     let left: Vec<_> = std::fs::read_dir(folder.path()).unwrap().flatten().map(|entry| entry.file_name()).collect();
     assert_eq!(left, ["herbarium.vhdx"]);
     judge(&image, PartitionTable::Gpt, "stopped");
+}
+
+/// What speaks against any change of a disk speaks against this one, whoever it is that has the file.
+#[test]
+fn a_disk_that_others_rely_on_is_not_prepared() {
+    let folder = tempfile::tempdir().unwrap();
+    let image = small_disk(folder.path(), "vhdx", Kind::Dynamic);
+    let again = folder.path().join("second.vhdx");
+    std::fs::hard_link(&image, &again).unwrap();
+    let refusal = |image: &Path| match small(image, PartitionTable::Gpt).plan().map(|_| ()) {
+        Err(Error::Refused(refusal, _)) => refusal,
+        other => panic!("{other:?}"),
+    };
+    assert!(matches!(refusal(&image), Refusal::HardLinks { .. }));
+    std::fs::remove_file(&again).unwrap();
+    // Two at once: one of them has it.
+    let first = small(&image, PartitionTable::Gpt).plan().unwrap();
+    assert!(matches!(refusal(&image), Refusal::InUse { .. }));
+    drop(first);
+    // A child of it in another folder, though the mark on the host is taken away.
+    let other = folder.path().join("other");
+    std::fs::create_dir(&other).unwrap();
+    perform(Derive::new(&image, vec![other.join("child.vhdx")])).unwrap();
+    let mut mode = std::fs::metadata(&image).unwrap().permissions();
+    std::os::unix::fs::PermissionsExt::set_mode(&mut mode, 0o644);
+    std::fs::set_permissions(&image, mode).unwrap();
+    assert!(matches!(refusal(&image), Refusal::NeededByChildren { .. }));
+}
+
+/// A program without locks writes to the disk after the plan was shown, and is gone again.
+#[test]
+fn what_came_since_the_plan_is_not_overwritten() {
+    use std::os::unix::fs::FileExt;
+    let folder = tempfile::tempdir().unwrap();
+    let image = small_disk(folder.path(), "raw", Kind::Fixed);
+    let plan = small(&image, PartitionTable::Gpt).plan().unwrap();
+    let file = std::fs::File::options().write(true).open(&image).unwrap();
+    file.write_all_at(b"Caltha palustris", 3 * MIB).unwrap();
+    drop(file);
+    let before = std::fs::read(&image).unwrap();
+    let refused = plan.run(&Progress::new());
+    assert!(matches!(refused, Err(Error::Refused(Refusal::NotBlank { .. }, _))), "{refused:?}");
+    assert!(std::fs::read(&image).unwrap() == before);
 }

@@ -114,9 +114,7 @@ fn hosts_without_room_or_permission_are_told_of() {
     scene.run("prepare records.vhdx --volume 1G").expect("too large", 2, "", "the disk of 64 MiB has");
     scene.run("prepare records.vhdx --volume 8M,fs=tar").expect("no file system", 2, "", "none of fat, ext4");
     let Some(_small) = scene.small_file_system() else { return };
-    let mut fill = std::fs::File::create(scene.path("small/fill")).unwrap();
-    while std::io::Write::write_all(&mut fill, &[1; 4096]).is_ok() {}
-    drop(fill);
+    scene.fill_up("small/fill");
     scene.run("files get records.vhdx / small/all").expect("no room", 4, "", "the host has");
     assert!(!scene.path("small/all").exists());
     scene.run("make blank.vhdx 64M -q").expect("make", 0, "", "");

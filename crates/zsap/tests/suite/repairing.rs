@@ -155,9 +155,7 @@ fn a_host_without_room_or_permission_changes_nothing() {
     scene.spoil("small/fen-base.vhdx", 128 << 10);
     let before = std::fs::read(scene.path("small/fen-base.vhdx")).unwrap();
     // Not a byte is left for the undo file.
-    let mut fill = std::fs::File::create(scene.path("small/fill")).unwrap();
-    while std::io::Write::write_all(&mut fill, &[1; 4096]).is_ok() {}
-    drop(fill);
+    scene.fill_up("small/fill");
     let full = scene.run("repair small/fen-base.vhdx --yes");
     assert!([1, 4].contains(&full.status), "{}{}", full.out, full.err);
     assert!(std::fs::read(scene.path("small/fen-base.vhdx")).unwrap() == before);

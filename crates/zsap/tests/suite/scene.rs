@@ -188,6 +188,12 @@ impl Scene {
         file.write_all(&[byte[0] ^ 0xFF]).unwrap();
     }
 
+    /// Writes to a new file until its file system holds not a byte more.
+    pub fn fill_up(&self, name: &str) {
+        let mut file = File::create(self.path(name)).unwrap();
+        while file.write_all(&[1; 4096]).is_ok() {}
+    }
+
     /// A file system of 8 MiB at `small`, where this user may mount one.
     pub fn small_file_system(&self) -> Option<Mounted> {
         let place = self.path("small");

@@ -3,7 +3,7 @@
 use crate::bytes::is_zero;
 use crate::chain::{DataExtent, Disk, data_len, for_each_data_extent};
 use crate::error::{Error, Result};
-use crate::guest::{PartitionProblem, volumes};
+use crate::guest::{PartitionProblem, volumes_uncounted};
 use crate::size::format_size;
 
 /// As much data is read to find a byte that is not zero; of more, samples.
@@ -32,7 +32,7 @@ pub(super) enum Found {
 pub(super) fn judge(disk: &dyn Disk) -> Result<Found> {
     // Some hosts take reserved space for data as soon as a byte of it is read.
     let data = data_len(disk)?;
-    let found = volumes(disk)?;
+    let found = volumes_uncounted(disk)?;
     if found.problems.contains(&PartitionProblem::Begun) {
         return Ok(Found::Begun);
     }

@@ -8,7 +8,7 @@ use rustix::fs::SeekFrom;
 use rustix::io::Errno;
 
 use super::fat_writer::FatWriter;
-use super::judge::Found;
+use super::judge::{Found, judge};
 use super::layout::GRAIN;
 use super::plan::{PrepareOutcome, PreparePlan};
 use super::request::{NewFileSystem, NewVolume};
@@ -16,7 +16,7 @@ use super::scratch::Scratch;
 use super::{fat, host_tools};
 use crate::bytes::data_runs;
 use crate::chain::{Chain, ChainMut, Disk, OpenOptions};
-use crate::error::{Error, Result};
+use crate::error::{Error, Refusal, Result};
 use crate::guest::{MARK_LEN, MARK_PLACE, NewKind, NewPartition, mark, new_table, volumes};
 use crate::image::Kind;
 use crate::operation::{Plan, Planned};
@@ -57,7 +57,8 @@ impl Planned for PreparePlan {
         self.request.guard.refuse_writers([&**path])?;
         let options = OpenOptions::of_format(self.request.format);
         let disk = ChainMut::over(self.locked.clone(), &options)?;
-        let done = self.put(&disk, &ready, progress);
+        // A program without locks may have come and gone since the plan, while the volumes were made.
+        let done = self.look_again(&disk).and_then(|()| self.put(&disk, &ready, progress));
         // What came before a stop is kept; its own error says more than one of closing.
         let closed = disk.close();
         done.and(closed)?;
@@ -67,6 +68,20 @@ impl Planned for PreparePlan {
 }
 
 impl PreparePlan {
+    fn look_again(&self, disk: &ChainMut) -> Result<()> {
+        if matches!(self.found, Found::Content(_)) {
+            return Ok(());
+        }
+        match judge(disk)? {
+            Found::Content(there) => Err(Error::refused(
+                Refusal::NotBlank { path: self.request.path.clone(), content: there.clone() },
+                format!("{} is not blank any more: {}", self.request.path.display(), there.join("; ")),
+                "find out who has written to it",
+            )),
+            _ => Ok(()),
+        }
+    }
+
     fn make(&self, number: usize, volume: &NewVolume, start: u64, len: u64, progress: &Progress) -> Result<Ready> {
         let program = &self.programs[number - 1];
         let kind = match volume.file_system {
