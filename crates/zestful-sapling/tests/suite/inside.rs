@@ -143,12 +143,22 @@ fn a_volume_that_was_not_unmounted_reads_as_its_kernel_would_read_it() {
         let later = place.join("later");
         std::fs::create_dir(&later).unwrap();
         grow(&later, Kinds { links: true, odd_names: true, sparse: true }, 60, &mut dice);
+        // Blocks of a folder that was committed and taken away hold something else by now: what waits of them is revoked.
+        let gone = later.join("gone");
+        std::fs::create_dir(&gone).unwrap();
+        (0..400).for_each(|n| std::fs::write(gone.join(format!("{n:060}")), "").unwrap());
+        std::fs::File::open(&gone).unwrap().sync_all().unwrap();
+        std::fs::remove_dir_all(&gone).unwrap();
+        rustix::fs::sync();
         let reserved = std::fs::File::create(later.join("reserved")).unwrap();
         let mode = rustix::fs::FallocateFlags::empty();
         // Of blocks that held something else a while ago.
         let is_reserved = rustix::fs::fallocate(&reserved, mode, 0, 9 << 20).is_ok();
         std::os::unix::fs::FileExt::write_all_at(&reserved, b"written", 5 << 20).unwrap();
         drop(reserved);
+        let mut filler = std::fs::File::create(later.join("filler")).unwrap();
+        while std::io::Write::write_all(&mut filler, &[0x5A; 4096]).is_ok() {}
+        drop(filler);
         for file in truths(&place).iter().filter(|(_, truth)| matches!(truth, Truth::File { .. })) {
             use std::os::unix::ffi::OsStrExt;
             let name = std::ffi::OsStr::from_bytes(&file.0[1..]);
@@ -513,4 +523,43 @@ fn what_is_taken_out_is_what_was_there() {
     // A second one at the same place changes nothing.
     let again = perform(TakeOut::new(&image, vec![InnerPath::root()], &into));
     assert!(matches!(again, Err(Error::Refused(Refusal::Exists { .. }, _))));
+}
+
+/// Structures with checksums that do not match are told, and nothing that rests on them is given out.
+#[test]
+fn what_does_not_match_its_checksum_is_told() {
+    let folder = tempfile::tempdir().unwrap();
+    let source = folder.path().join("source");
+    std::fs::create_dir(&source).unwrap();
+    std::fs::write(source.join("marked.bin"), vec![7; 77_777]).unwrap();
+    let pieces = std::fs::File::create(source.join("pieces.bin")).unwrap();
+    (0..40).for_each(|n| pieces.write_all_at(&[9; 4096], n * 3 * 4096).unwrap());
+    let Some(volume) = ext_volume(folder.path(), &["-t", "ext4", "-b", "4096"], 16 * MIB, &source) else { return };
+    let whole = std::fs::read(&volume).unwrap();
+    let only = |wanted: &dyn Fn(usize) -> bool, step: usize| {
+        let found: Vec<usize> = (0..whole.len() - 4096).step_by(step).filter(|at| wanted(*at)).collect();
+        let [place] = found[..] else { panic!("{found:?}") };
+        place
+    };
+    let len = 77_777u32.to_le_bytes();
+    let inode = only(&|at| whole[at + 4..at + 8] == len && whole[at + 1] == 0x81, 256);
+    let name = only(&|at| whole[at..].starts_with(b"marked.bin"), 1);
+    let node = only(&|at| whole[at..at + 2] == [0x0A, 0xF3] && whole[at + 6..at + 8] == [0, 0], 4096);
+    for (what, at, path) in [
+        // When it was changed, a letter of a name, where a piece lies.
+        ("inode", inode + 16, "/marked.bin"),
+        ("folder", name, "/"),
+        ("map", node + 12 + 8, "/pieces.bin"),
+    ] {
+        let mut bytes = whole.clone();
+        bytes[at] ^= 1;
+        std::fs::write(&volume, &bytes).unwrap();
+        let place = tempfile::tempdir().unwrap();
+        let image = disk_of(place.path(), &volume, "fen.vhdx", 0, &mut Dice(7));
+        let taken = perform(TakeOut::new(&image, vec![InnerPath::root()], place.path().join("into"))).unwrap();
+        let [left_out] = &taken.left_out[..] else { panic!("{what}: {taken:?}") };
+        assert_eq!(left_out.path.to_string(), path, "{what}");
+        assert!(left_out.why.contains("does not match its checksum"), "{what}: {}", left_out.why);
+        assert_eq!(taken.files, if what == "folder" { 2 } else { 1 }, "{what}");
+    }
 }
