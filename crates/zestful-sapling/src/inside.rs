@@ -49,6 +49,11 @@ pub enum InsideProblemKind {
     /// It needs something that is not known here.
     #[error("{0}: read it in its guest, or mount the volume on this host")]
     Unsupported(String),
+    /// What its bitmap marks as free may be in use.
+    #[error(
+        "what is free in it is not certain: {0}; shut the guest down in order, or have its own checker look at the volume"
+    )]
+    NotTrusted(String),
     /// It breaks the rules of its file system.
     #[error("damaged: {0}; what can be read can still be taken out, and the guest's own checker may mend it")]
     Damaged(String),

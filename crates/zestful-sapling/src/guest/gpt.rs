@@ -24,12 +24,13 @@ pub(super) fn read(view: &View<'_>) -> Result<Partitions> {
     let last = (view.size / view.sector).saturating_sub(1);
     let first = match copy_at(view, blocks, 1)? {
         Copy::Whole(mut found, other) => {
-            found.problems.extend(judge_second(
-                view,
-                &found,
-                &copy_at(view, blocks, other)?,
-                last.saturating_sub(other),
-            ));
+            let second = copy_at(view, blocks, other)?;
+            let problems = judge_second(view, &found, &second, last.saturating_sub(other));
+            if let Copy::Whole(second, _) = second {
+                found.places.extend(second.places);
+            }
+            found.places.push(0..view.sector);
+            found.problems.extend(problems);
             return Ok(found);
         }
         other => other,
@@ -37,6 +38,7 @@ pub(super) fn read(view: &View<'_>) -> Result<Partitions> {
     let second = match copy_at(view, blocks, last)? {
         Copy::Whole(mut found, _) => {
             found.problems.insert(0, PartitionProblem::FirstCopy);
+            found.places.push(0..view.sector);
             return Ok(found);
         }
         other => other,
@@ -70,7 +72,7 @@ enum Copy {
 fn judge_second(view: &View<'_>, first: &Partitions, second: &Copy, behind: u64) -> Vec<PartitionProblem> {
     let mut problems = Vec::new();
     match second {
-        Copy::Whole(second, _) if second == first => {}
+        Copy::Whole(second, _) if (&second.usable, &second.problems) == (&first.usable, &first.problems) => {}
         Copy::Whole(..) => problems.push(PartitionProblem::CopiesDiffer),
         Copy::Damaged(why) => problems.push(PartitionProblem::SecondCopy(why.clone())),
         Copy::Missing => problems.push(PartitionProblem::SecondCopy("it is not there".to_owned())),
@@ -105,7 +107,8 @@ fn copy_at(view: &View<'_>, blocks: LogicalBlockSize, at: u64) -> Result<Copy> {
         return Ok(Copy::Damaged(why));
     }
     let (start, _) = in_bytes(view, header.part_start, 0);
-    let Some(entries) = view.bytes(start, u64::from(header.num_parts).saturating_mul(ENTRY_LEN))? else {
+    let len = u64::from(header.num_parts).saturating_mul(ENTRY_LEN);
+    let Some(entries) = view.bytes(start, len)? else {
         return Ok(Copy::Damaged("its entries would lie outside of the disk".to_owned()));
     };
     let alone = Header { part_start: 0, ..header.clone() };
@@ -114,6 +117,8 @@ fn copy_at(view: &View<'_>, blocks: LogicalBlockSize, at: u64) -> Result<Copy> {
         Err(error) => return Ok(Copy::Damaged(error.to_string())),
     };
     let mut found = Partitions { table: Some(PartitionTable::Gpt), ..Partitions::default() };
+    let (own, sector) = in_bytes(view, at, 1);
+    found.places = vec![own..own.saturating_add(sector), start..start.saturating_add(len)];
     for (number, entry) in entries.into_iter().filter(|(_, entry)| entry.is_used()) {
         let problem = match entry {
             _ if entry.last_lba < entry.first_lba => PartitionProblem::Backwards(number),

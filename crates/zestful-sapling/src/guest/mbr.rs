@@ -53,6 +53,7 @@ pub(super) fn entries(sector: &[u8]) -> Vec<Entry> {
 /// The partitions of a table in the first sector.
 pub(super) fn read(view: &View<'_>, table: &[Entry]) -> Result<Partitions> {
     let mut found = Partitions { table: Some(PartitionTable::Mbr), ..Partitions::default() };
+    found.places.push(0..view.sector);
     let mut next = 5;
     for (number, entry) in (1..).zip(table).filter(|(_, entry)| entry.is_used()) {
         match entry.is_extended() {
@@ -92,6 +93,8 @@ fn read_logical(view: &View<'_>, extended: &Entry, next: &mut u32, found: &mut P
             return Ok(());
         }
         seen.push(at);
+        let place = at.saturating_mul(view.sector);
+        found.places.push(place..place.saturating_add(view.sector));
         for entry in table.iter().filter(|entry| entry.is_used() && !entry.is_extended()) {
             let (number, start) = (*next, at.saturating_add(entry.start));
             *next = next.saturating_add(1);

@@ -16,6 +16,8 @@ pub struct Partitions {
     pub usable: Vec<Partition>,
     /// What is wrong with the table, or with others.
     pub problems: Vec<PartitionProblem>,
+    /// Where the table itself lies, with its copies and lists, in bytes.
+    pub places: Vec<std::ops::Range<u64>>,
 }
 
 /// One partition.

@@ -9,10 +9,18 @@ pub(super) enum Trouble {
     Damaged(String),
     /// It needs what is not known here.
     Unsupported(String),
-    /// A crate has panicked over it, and must be begun anew.
-    Panicked(String),
     /// What lies below the volume could not be read, or whoever asked has had enough.
     Failed(Error),
+}
+
+impl std::fmt::Display for Trouble {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Self::Failed(error) => f.write_str(&error.with_causes()),
+            Self::Damaged(what) => write!(f, "damaged: {what}"),
+            Self::Unsupported(what) => f.write_str(what),
+        }
+    }
 }
 
 impl From<Error> for Trouble {

@@ -72,7 +72,7 @@ pub struct Volume {
 }
 
 impl Volume {
-    fn has_readable_files(&self) -> bool {
+    pub(super) fn has_readable_files(&self) -> bool {
         self.content.as_ref().is_some_and(|content| content.file_system.has_readable_files())
     }
 }
@@ -115,15 +115,16 @@ impl std::fmt::Display for Volume {
 /// # Errors
 /// As [`Disk::read_at`].
 pub fn volumes(disk: &dyn Disk) -> Result<Volumes> {
-    of_disk(disk, |view| of_view(view, true))
+    of_disk(disk, |view| volumes_of(view, true))
 }
 
 /// The same without what must be counted through: for whoever wants to know what is there, and not how full it is.
 pub(crate) fn volumes_uncounted(disk: &dyn Disk) -> Result<Volumes> {
-    of_disk(disk, |view| of_view(view, false))
+    of_disk(disk, |view| volumes_of(view, false))
 }
 
-fn of_view(view: &View<'_>, count: bool) -> Result<Volumes> {
+/// The same as somebody sees a disk.
+pub(super) fn volumes_of(view: &View<'_>, count: bool) -> Result<Volumes> {
     let found = read(view)?;
     let (table, problems) = (found.table, found.problems);
     if table.is_none() {

@@ -1,12 +1,11 @@
 //! A volume as the readers of file systems see it: bytes at places, the last ones kept, and an end to patience.
 
-use std::cell::{Cell, RefCell};
-use std::io::{self, Read, Seek, SeekFrom, Write};
+use std::cell::Cell;
 use std::rc::Rc;
 use std::sync::Arc;
 
 use super::trouble::Trouble;
-use crate::bytes::{index, sought, split, wide};
+use crate::bytes::{index, split, wide};
 use crate::chain::Disk;
 use crate::error::Error;
 
@@ -19,45 +18,16 @@ const PATIENCE: u64 = 64 << 20;
 /// A read costs at least as much of it.
 const LEAST_COST: u64 = 64;
 
-/// What the readers of a volume share: how much more may be read before something must come of it, and what failed
-/// below.
+/// What the readers of a volume share: how much more may be read before something must come of it.
 #[derive(Debug, Default)]
 pub(super) struct Patience {
     left: Cell<u64>,
-    failed: RefCell<Option<Error>>,
-    /// Where the first read since [`Patience::note_place`] began.
-    place: Cell<Option<u64>>,
-    panicked: Cell<bool>,
 }
 
 impl Patience {
     /// Something came of what was read.
     pub(super) fn renew(&self) {
         self.left.set(PATIENCE);
-    }
-
-    /// From here on the place of the first read is kept.
-    pub(super) fn note_place(&self) {
-        self.place.set(None);
-    }
-
-    /// Where it was.
-    pub(super) fn noted_place(&self) -> u64 {
-        self.place.get().unwrap_or(u64::MAX)
-    }
-
-    /// A reader has panicked, and must not be used any more.
-    pub(super) fn note_panic(&self) {
-        self.panicked.set(true);
-    }
-
-    pub(super) fn has_panicked(&self) -> bool {
-        self.panicked.get()
-    }
-
-    /// What failed since this was last asked.
-    pub(super) fn take_failure(&self) -> Option<Error> {
-        self.failed.take()
     }
 }
 
@@ -71,7 +41,6 @@ pub(super) struct Window {
     disk: Arc<dyn Disk>,
     start: u64,
     len: u64,
-    position: u64,
     pages: Vec<Option<Page>>,
     patience: Rc<Patience>,
 }
@@ -83,7 +52,7 @@ impl Window {
         let patience = Rc::new(Patience::default());
         patience.renew();
         let pages = std::iter::repeat_with(|| None).take(PAGES).collect();
-        Self { disk, start, len, position: 0, pages, patience }
+        Self { disk, start, len, pages, patience }
     }
 
     pub(super) fn len(&self) -> u64 {
@@ -100,14 +69,16 @@ impl Window {
             return Err(Trouble::Damaged(format!("something would lie at byte {at}, past the end of the volume")));
         }
         self.spend(wide(buffer.len()))?;
-        self.patience.place.set(self.patience.place.get().or(Some(at)));
         if wide(buffer.len()) >= PAGE {
             return Ok(self.disk.read_at(buffer, self.start.saturating_add(at))?);
         }
         let (mut rest, mut at) = (buffer, at);
         while !rest.is_empty() {
             let (number, within) = split(at, PAGE);
-            let page = self.page(number)?;
+            let Ok(page) = self.page(number) else {
+                // What is wanted may be whole where what stands beside it is lost.
+                return Ok(self.disk.read_at(rest, self.start.saturating_add(at))?);
+            };
             let part = &page[index(within)..];
             let len = part.len().min(rest.len());
             let (now, behind) = rest.split_at_mut(len);
@@ -141,42 +112,5 @@ impl Window {
         let left = self.patience.left.get().checked_sub(len.max(LEAST_COST));
         self.patience.left.set(left.unwrap_or(0));
         left.map(|_| ()).ok_or_else(|| Trouble::Damaged("reading it comes to no end".to_owned()))
-    }
-}
-
-/// What the crates are told when something fails; the reason itself is kept, and told by whoever called them.
-impl Read for Window {
-    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        let len = index(wide(buffer.len()).min(self.len.saturating_sub(self.position)));
-        match self.read_at(&mut buffer[..len], self.position) {
-            Ok(()) => self.position = self.position.saturating_add(wide(len)),
-            Err(Trouble::Failed(error)) => {
-                let told = io::Error::other(error.to_string());
-                self.patience.failed.replace(Some(error));
-                return Err(told);
-            }
-            Err(Trouble::Damaged(what) | Trouble::Unsupported(what) | Trouble::Panicked(what)) => {
-                return Err(io::Error::other(what));
-            }
-        }
-        Ok(len)
-    }
-}
-
-/// Nothing is ever written; a crate that asks for the ability must not use it.
-impl Write for Window {
-    fn write(&mut self, _: &[u8]) -> io::Result<usize> {
-        Err(io::ErrorKind::PermissionDenied.into())
-    }
-
-    fn flush(&mut self) -> io::Result<()> {
-        Ok(())
-    }
-}
-
-impl Seek for Window {
-    fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
-        self.position = sought(to, self.position, self.len)?;
-        Ok(self.position)
     }
 }

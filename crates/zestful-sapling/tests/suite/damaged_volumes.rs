@@ -8,9 +8,10 @@ use std::sync::Arc;
 
 use zestful_sapling::chain::{Chain, Disk, OpenOptions};
 use zestful_sapling::error::Error;
-use zestful_sapling::guest::{EntryKind, FileTree, InnerPath, volumes};
+use zestful_sapling::guest::{EntryKind, FileTree, InnerPath, Volume, free_space, impact, volumes};
 use zestful_sapling::ops::{Operation, Planned, TakeOut};
 use zestful_sapling::progress::Progress;
+use zestful_sapling::ranges::Ranges;
 
 use crate::guest_trees::{Dice, Kinds, MIB, ext_volume, fat_volume, grow, ntfs_volume};
 
@@ -92,6 +93,33 @@ fn watch(root: &Path, but: &Path) -> BTreeMap<PathBuf, (u64, i64, i64)> {
     found
 }
 
+/// Asks what lies in some ranges, and what is free: every byte is told, and nothing is free that anything holds.
+fn look_up(disk: &Arc<dyn Disk>, volume: &Volume, dice: &mut Dice) -> Result<(), Error> {
+    let size = disk.virtual_size();
+    let ranges: Ranges = (0..1 + dice.roll(20))
+        .map(|_| {
+            let start = dice.roll(size);
+            start..(start + 1 + dice.roll(200_000)).min(size)
+        })
+        .collect();
+    let told = impact(disk.clone(), &ranges, &Progress::new())?;
+    let sum = told.sums.iter().map(|sum| sum.bytes).sum::<u64>();
+    assert!(sum >= ranges.bytes() && (sum == ranges.bytes() || told.doubt_count > 0), "{told:?}");
+    assert!(told.hits.iter().all(|hit| hit.bytes <= hit.range.length || hit.doubtful), "{told:?}");
+    let mut free = Ranges::default();
+    let is_told = free_space(disk.clone(), volume, &Progress::new(), &mut |range| {
+        free.add(range);
+        Ok(())
+    });
+    match is_told {
+        Err(Error::Inside(_)) => return Ok(()),
+        other => other?,
+    }
+    let of_free = impact(disk.clone(), &free, &Progress::new())?;
+    assert!(of_free.is_nothing_but_free(), "{of_free}: {:?}", of_free.doubts);
+    Ok(())
+}
+
 /// `ZSAP_DAMAGED_VOLUMES` says how many of each sort.
 #[test]
 fn damage_is_bounded_and_told() {
@@ -136,6 +164,7 @@ fn damage_is_bounded_and_told() {
             });
             let walked = walked.unwrap_or_else(|error| panic!("{name} {number}: {error}"));
             is_hurt |= walked.left_out_count > 0;
+            look_up(&disk, volume, &mut dice).unwrap_or_else(|error| panic!("{name} {number}: {error}"));
             whole += usize::from(!is_hurt);
             in_part += usize::from(is_hurt);
             // Taken out, nothing but the folder has changed.

@@ -22,6 +22,7 @@ mod grove_interleaved;
 mod groves;
 mod growing;
 mod guest_trees;
+mod impact;
 mod inside;
 mod interleaved;
 mod journals;

@@ -7,57 +7,14 @@ use super::stream::ViewStream;
 use crate::bytes::{le_u16, le_u32, le_u64, utf16le, wide};
 use crate::error::Result;
 use crate::guest::contained::contained;
+use crate::guest::fat::{Layout, entry};
 use crate::guest::view::View;
 
 /// A table as large as this is counted through; of a larger one only what it says of itself is believed.
 const MOST_COUNTED: u64 = 64 << 20;
 const COUNTED_AT_ONCE: u64 = 1 << 20;
 
-/// What a boot sector says, in bytes and clusters.
-struct Layout {
-    file_system: FileSystem,
-    cluster: u64,
-    clusters: u64,
-    /// Where the first table begins, and how long it is.
-    table: u64,
-    table_len: u64,
-    info: Option<u64>,
-}
-
 impl Layout {
-    fn of(head: &[u8]) -> Option<Self> {
-        let boot = head.get(..512)?;
-        let (sector, per_cluster) = (u64::from(le_u16(boot, 11)), u64::from(boot[13]));
-        let (reserved, tables) = (u64::from(le_u16(boot, 14)), u64::from(boot[16]));
-        let jumps = boot[0] == 0xE9 || boot[0] == 0xEB && boot[2] == 0x90;
-        let sound = [512, 1024, 2048, 4096].contains(&sector) && per_cluster.is_power_of_two();
-        if boot[510..] != [0x55, 0xAA]
-            || !jumps
-            || !sound
-            || reserved == 0
-            || !(1..=2).contains(&tables)
-            || boot[21] < 0xF0
-        {
-            return None;
-        }
-        let either = |short: usize, long: usize| match le_u16(boot, short) {
-            0 => u64::from(le_u32(boot, long)),
-            some => u64::from(some),
-        };
-        let (sectors, table_len) = (either(19, 32), either(22, 36));
-        let root = (u64::from(le_u16(boot, 17)) * 32).div_ceil(sector);
-        let before = reserved + tables * table_len + root;
-        let clusters = sectors.checked_sub(before)? / per_cluster;
-        let file_system = match (le_u16(boot, 22), clusters) {
-            (0, _) => FileSystem::Fat32,
-            (_, ..4085) => FileSystem::Fat12,
-            _ => FileSystem::Fat16,
-        };
-        let info = (file_system == FileSystem::Fat32).then(|| u64::from(le_u16(boot, 48)) * sector);
-        let (table, table_len) = (reserved * sector, table_len * sector);
-        Some(Self { file_system, cluster: per_cluster * sector, clusters, table, table_len, info })
-    }
-
     /// Free clusters, as the volume's note of them says, or counted.
     fn free(&self, view: &View<'_>, is_clean: bool) -> Result<Option<u64>> {
         let noted = self.info.filter(|at| is_clean && *at > 0).map(|at| view.bytes(at, 512)).transpose()?.flatten();
@@ -66,12 +23,7 @@ impl Layout {
         if noted.is_some() {
             return Ok(noted);
         }
-        let bits = match self.file_system {
-            FileSystem::Fat12 => 12,
-            FileSystem::Fat16 => 16,
-            _ => 32,
-        };
-        let len = ((self.clusters + 2) * bits).div_ceil(8);
+        let (bits, len) = (self.bits(), self.used_table());
         if len > self.table_len || len > MOST_COUNTED {
             return Ok(None);
         }
@@ -81,16 +33,8 @@ impl Layout {
         while at < len {
             let Some(bytes) = view.bytes(self.table + at, piece.min(len - at))? else { return Ok(None) };
             let (first, count) = (at * 8 / bits, wide(bytes.len()) * 8 / bits);
-            let is_free = |number: u64| match bits {
-                12 => {
-                    let at = (number * 3 / 2) as usize;
-                    let pair = u16::from(bytes[at]) | u16::from(*bytes.get(at + 1).unwrap_or(&0)) << 8;
-                    if number.is_multiple_of(2) { pair & 0xFFF == 0 } else { pair >> 4 == 0 }
-                }
-                16 => le_u16(&bytes, number as usize * 2) == 0,
-                _ => le_u32(&bytes, number as usize * 4) & 0x0FFF_FFFF == 0,
-            };
-            let numbers = (0..count).filter(|number| (2..self.clusters + 2).contains(&(first + number)));
+            let is_free = |number: u64| entry(&bytes, number, bits) == 0;
+            let numbers = (0..count).filter(|number| self.numbers().contains(&(first + number)));
             free += wide(numbers.filter(|number| is_free(*number)).count());
             at += piece;
         }

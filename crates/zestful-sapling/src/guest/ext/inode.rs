@@ -12,6 +12,8 @@ const OLD_LEN: usize = 128;
 const BLOCKS: std::ops::Range<usize> = 40..100;
 const FLAG_COMPRESSED: u32 = 0x4;
 const FLAG_ENCRYPTED: u32 = 0x800;
+/// A folder whose names are ordered by a tree.
+const FLAG_INDEX: u32 = 0x1000;
 const FLAG_EXTENTS: u32 = 0x8_0000;
 const FLAG_INLINE: u32 = 0x1000_0000;
 /// In an inode, behind its fields: the mark of its attributes.
@@ -36,6 +38,8 @@ pub(in crate::guest) struct Inode {
     /// The lower nine bits of its mode.
     pub(in crate::guest) permissions: u16,
     pub(in crate::guest) size: u64,
+    /// How many names it has; none when it was deleted.
+    pub(super) links: u16,
     pub(in crate::guest) modified: Option<Timestamp>,
     /// What it takes, in bytes.
     pub(in crate::guest) allocated: u64,
@@ -43,8 +47,11 @@ pub(in crate::guest) struct Inode {
     pub(super) seed: u32,
     pub(super) has_extents: bool,
     pub(super) map: [u8; 60],
+    /// The block with further attributes; zero when there is none.
+    pub(super) attributes: u64,
     /// The file itself, where it lies in the inode.
     pub(super) inline: Option<Vec<u8>>,
+    pub(super) has_index: bool,
     pub(super) is_encrypted: bool,
     pub(super) is_compressed: bool,
 }
@@ -70,9 +77,6 @@ impl Inode {
             0x1 | 0x2 | 0x6 | 0xC => InodeKind::Other,
             _ => return damaged("is of no known kind"),
         };
-        if le_u16(bytes, 26) == 0 {
-            return damaged("is not in use");
-        }
         let size = u64::from(le_u32(bytes, 4)) | u64::from(le_u32(bytes, 108)) << 32;
         let map: [u8; 60] = crate::bytes::array(bytes, BLOCKS.start);
         let short_link = kind == InodeKind::Link && size < 60 && flags & (FLAG_EXTENTS | FLAG_INLINE) == 0;
@@ -92,12 +96,16 @@ impl Inode {
             kind,
             permissions: mode & 0o777,
             size,
+            links: le_u16(bytes, 26),
             modified: time(bytes, extra),
             allocated: (u64::from(le_u32(bytes, 28)) | u64::from(le_u16(bytes, 116)) << 32).saturating_mul(512),
             seed,
             has_extents: flags & FLAG_EXTENTS != 0,
             map,
+            attributes: u64::from(le_u32(bytes, 104))
+                | if superblock.needed & needed::WIDE != 0 { u64::from(le_u16(bytes, 118)) << 32 } else { 0 },
             inline,
+            has_index: flags & FLAG_INDEX != 0,
             is_encrypted: flags & FLAG_ENCRYPTED != 0,
             is_compressed: flags & FLAG_COMPRESSED != 0,
         })

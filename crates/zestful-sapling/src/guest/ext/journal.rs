@@ -55,7 +55,7 @@ pub(in crate::guest) fn open(window: Window) -> Result<ExtVolume, Trouble> {
     match read(&mut volume, number) {
         Ok((moved, has_more)) => volume.play(moved, has_more),
         Err(Trouble::Failed(error)) => return Err(error.into()),
-        Err(Trouble::Damaged(why) | Trouble::Unsupported(why) | Trouble::Panicked(why)) => volume.leave_journal(why),
+        Err(Trouble::Damaged(why) | Trouble::Unsupported(why)) => volume.leave_journal(why),
     }
     Ok(volume)
 }

@@ -23,22 +23,36 @@ pub(in crate::guest) struct Run {
     pub(in crate::guest) count: u64,
 }
 
+/// What of a volume a file takes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(in crate::guest) enum Part {
+    /// Its content.
+    Written(Run),
+    /// What is kept for it, and reads as zero.
+    Reserved(Run),
+    /// A block of its map.
+    Map(u64),
+}
+
 /// What a walk over a map has met so far: maps go upwards, and hold no more than the volume does.
 struct Order<'a> {
     next: u64,
     left: u64,
     blocks: u64,
-    visit: &'a mut dyn FnMut(Run) -> Result<(), Trouble>,
+    /// The first block of the file that is not asked for.
+    end: u64,
+    parts: &'a mut Vec<Part>,
 }
 
 impl Order<'_> {
-    fn run(&mut self, run: Run) -> Result<(), Trouble> {
+    fn run(&mut self, run: Run, part: fn(Run) -> Part) -> Result<(), Trouble> {
         if run.block == 0 || run.block.checked_add(run.count).is_none_or(|end| end > self.blocks) {
             return Err(damaged(format!("block {} of a file would lie at block {}", run.file_block, run.block)));
         }
         let left = self.left.checked_sub(run.count);
         self.left = left.ok_or_else(|| damaged("a file would hold more than the whole volume"))?;
-        (self.visit)(run)
+        self.parts.push(part(run));
+        Ok(())
     }
 
     /// What comes next begins here or later.
@@ -63,21 +77,39 @@ impl ExtVolume {
         inode: &Inode,
         visit: &mut dyn FnMut(&mut Self, Run) -> Result<(), Trouble>,
     ) -> Result<(), Trouble> {
+        let end = inode.size.div_ceil(self.block_len());
+        self.walk_map(inode, end, &mut |volume, part| match part {
+            Part::Written(run) => visit(volume, run),
+            Part::Reserved(_) | Part::Map(_) => Ok(()),
+        })
+    }
+
+    /// All that a file takes of the volume, what lies behind its end, too.
+    pub(in crate::guest) fn parts(
+        &mut self,
+        inode: &Inode,
+        visit: &mut dyn FnMut(Part) -> Result<(), Trouble>,
+    ) -> Result<(), Trouble> {
+        self.walk_map(inode, u64::MAX, &mut |_, part| visit(part))
+    }
+
+    fn walk_map(
+        &mut self,
+        inode: &Inode,
+        end: u64,
+        visit: &mut dyn FnMut(&mut Self, Part) -> Result<(), Trouble>,
+    ) -> Result<(), Trouble> {
         // The visitor wants the volume that the walk reads from: a batch is gathered, then visited.
-        let mut batch = Vec::new();
+        let mut parts = Vec::new();
         let mut walk = MapWalk::new(inode)?;
         let (mut next, mut left) = (0, self.superblock().blocks);
         loop {
             let blocks = self.superblock().blocks;
-            let mut gather = |run| {
-                batch.push(run);
-                Ok(())
-            };
-            let mut order = Order { next, left, blocks, visit: &mut gather };
+            let mut order = Order { next, left, blocks, end, parts: &mut parts };
             let going_on = walk.step(self, inode, &mut order);
             (next, left) = (order.next, order.left);
-            for run in batch.drain(..) {
-                visit(self, run)?;
+            for part in parts.drain(..) {
+                visit(self, part)?;
             }
             if !going_on? {
                 return Ok(());
@@ -139,9 +171,8 @@ fn step_extents(
             if len == 0 {
                 return Err(damaged("an extent of a file is empty"));
             }
-            if !is_unwritten {
-                order.run(Run { file_block: first, block, count: len })?;
-            }
+            let part = if is_unwritten { Part::Reserved } else { Part::Written };
+            order.run(Run { file_block: first, block, count: len }, part)?;
         }
         nodes.pop();
         return Ok(true);
@@ -167,6 +198,7 @@ fn step_extents(
         }
     }
     nodes.push((child, 0, expected));
+    order.parts.push(Part::Map(block));
     Ok(true)
 }
 
@@ -177,7 +209,7 @@ fn step_lists(
     order: &mut Order<'_>,
 ) -> Result<bool, Trouble> {
     let per_list = volume.superblock().block / 4;
-    let end = inode.size.div_ceil(volume.superblock().block);
+    let end = order.end;
     if order.next == 0 {
         let pointer = |number: usize| u64::from(le_u32(&inode.map, number * 4));
         let direct = DIRECT as u64;
@@ -191,6 +223,7 @@ fn step_lists(
     }
     let Some((block, first, level)) = lists.pop() else { return Ok(false) };
     let bytes = volume.block(block)?;
+    order.parts.push(Part::Map(block));
     let blocks: Vec<u64> = bytes.chunks_exact(4).map(|bytes| u64::from(le_u32(bytes, 0))).collect();
     if level == 1 {
         pointers(&blocks, first, end, order)?;
@@ -217,12 +250,12 @@ fn pointers(blocks: &[u64], first: u64, end: u64, order: &mut Order<'_>) -> Resu
             Some(run) if *block == run.block + run.count => run.count += 1,
             _ => {
                 if let Some(run) = run.take() {
-                    order.run(run)?;
+                    order.run(run, Part::Written)?;
                 }
                 run = (*block != 0).then_some(Run { file_block, block: *block, count: 1 });
             }
         }
     }
     order.reach(first, blocks.len() as u64)?;
-    run.map_or(Ok(()), |run| order.run(run))
+    run.map_or(Ok(()), |run| order.run(run, Part::Written))
 }

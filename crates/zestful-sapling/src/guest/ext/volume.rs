@@ -1,15 +1,17 @@
 //! A volume of the ext family: its blocks as they are after the journal was played through, its inodes.
 
 use std::collections::HashMap;
+use std::rc::Rc;
 
 use super::Inode;
+use super::groups::Group;
 use super::superblock::{LEN, PLACE, Superblock};
-use crate::bytes::le_u32;
 use crate::guest::trouble::Trouble;
 use crate::guest::window::Window;
+use crate::ranges::Ranges;
 
-/// An inode table's place is looked up for each file of a listing; those of the groups met last are kept.
-const MOST_TABLES: usize = 4096;
+/// A group is looked up for each file of a listing; those that were met last are kept.
+const MOST_GROUPS: usize = 4096;
 
 /// What became of the journal.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -40,7 +42,9 @@ pub(in crate::guest) struct ExtVolume {
     superblock: Superblock,
     /// Blocks whose newest form waits in the journal, and where.
     moved: HashMap<u64, Moved>,
-    tables: HashMap<u64, u64>,
+    groups: HashMap<u64, Group>,
+    /// What all groups take for themselves, once it was asked for.
+    own: Option<Rc<Ranges>>,
     journal: JournalState,
 }
 
@@ -48,15 +52,16 @@ impl ExtVolume {
     /// As it stands, without its journal.
     pub(super) fn without_journal(mut window: Window) -> Result<Self, Trouble> {
         let superblock = Superblock::parse(&window.bytes(PLACE, LEN)?)?;
-        let (moved, tables) = (HashMap::new(), HashMap::new());
-        Ok(Self { window, superblock, moved, tables, journal: JournalState::Empty })
+        let (moved, groups) = (HashMap::new(), HashMap::new());
+        Ok(Self { window, superblock, moved, groups, own: None, journal: JournalState::Empty })
     }
 
     /// From here on these blocks are read from where their newest form waits.
     pub(super) fn play(&mut self, moved: HashMap<u64, Moved>, has_more: bool) {
         self.journal = JournalState::Replayed(moved.len(), has_more);
         self.moved = moved;
-        self.tables.clear();
+        self.groups.clear();
+        self.own = None;
     }
 
     /// What waits in the journal is not seen.
@@ -108,39 +113,67 @@ impl ExtVolume {
         Ok(())
     }
 
-    pub(in crate::guest) fn inode(&mut self, number: u32) -> Result<Inode, Trouble> {
+    /// The block that an inode stands in, and where there.
+    fn place_of_inode(&mut self, number: u32) -> Result<(u64, u64), Trouble> {
         let (wanted, per_group) = (u64::from(number), self.superblock.inodes_per_group);
         if wanted == 0 || wanted > self.superblock.inodes {
             return Err(Trouble::Damaged(format!("inode {number} would be none of the volume's")));
         }
         let (group, within) = ((wanted - 1) / per_group, (wanted - 1) % per_group);
         let offset = within * self.superblock.inode_len;
-        let block = self.table(group)? + offset / self.superblock.block;
-        let start = (offset % self.superblock.block) as usize;
-        let bytes = self.block(block)?;
-        Inode::parse(&self.superblock, number, &bytes[start..start + self.superblock.inode_len as usize])
+        let block = self.group(group)?.table + offset / self.superblock.block;
+        Ok((block, offset % self.superblock.block))
     }
 
-    /// The first block of a group's inodes.
-    fn table(&mut self, group: u64) -> Result<u64, Trouble> {
-        if let Some(table) = self.tables.get(&group) {
-            return Ok(*table);
+    /// An inode that is in use.
+    pub(in crate::guest) fn inode(&mut self, number: u32) -> Result<Inode, Trouble> {
+        match self.any_inode(number)? {
+            inode if inode.links == 0 => Err(Trouble::Damaged(format!("inode {number} is not in use"))),
+            inode => Ok(inode),
         }
-        if group >= self.superblock.groups() {
-            return Err(Trouble::Damaged(format!("something would lie in group {group}, which cannot be")));
-        }
-        let (block, within) = self.superblock.descriptor_place(group);
+    }
+
+    /// The same whether a folder names it or not.
+    pub(in crate::guest) fn any_inode(&mut self, number: u32) -> Result<Inode, Trouble> {
+        let (block, start) = self.place_of_inode(number)?;
         let bytes = self.block(block)?;
-        let descriptor = &bytes[within as usize..][..self.superblock.descriptor_len as usize];
-        let high = if self.superblock.has_wide_descriptors() { u64::from(le_u32(descriptor, 0x28)) << 32 } else { 0 };
-        let table = high | u64::from(le_u32(descriptor, 8));
-        if table == 0 || table >= self.superblock.blocks {
-            return Err(Trouble::Damaged(format!("the inodes of group {group} would lie in block {table}")));
+        Inode::parse(&self.superblock, number, &bytes[start as usize..][..self.superblock.inode_len as usize])
+    }
+
+    pub(super) fn known_group(&self, group: u64) -> Option<Group> {
+        self.groups.get(&group).copied()
+    }
+
+    pub(super) fn know_group(&mut self, group: u64, found: Group) {
+        if self.groups.len() == MOST_GROUPS {
+            self.groups.clear();
         }
-        if self.tables.len() == MOST_TABLES {
-            self.tables.clear();
+        self.groups.insert(group, found);
+    }
+
+    /// What all groups take for themselves.
+    pub(super) fn all_own(&mut self) -> Result<Rc<Ranges>, Trouble> {
+        if let Some(own) = &self.own {
+            return Ok(own.clone());
         }
-        self.tables.insert(group, table);
-        Ok(table)
+        let mut own = Ranges::default();
+        for group in 0..self.groups() {
+            self.own_blocks(group, &mut |place, _| own.add(place))?;
+        }
+        let own = Rc::new(own);
+        self.own = Some(own.clone());
+        Ok(own)
+    }
+
+    /// Whether the newest form of a block waits in the journal.
+    pub(in crate::guest) fn waits_elsewhere(&self, block: u64) -> bool {
+        self.moved.contains_key(&block)
+    }
+
+    /// Where an inode stands on the volume, in bytes; none where its newest form waits in the journal.
+    pub(in crate::guest) fn inode_place(&mut self, number: u32) -> Result<Option<std::ops::Range<u64>>, Trouble> {
+        let (block, start) = self.place_of_inode(number)?;
+        let at = block * self.superblock.block + start;
+        Ok((!self.waits_elsewhere(block)).then(|| at..at + self.superblock.inode_len))
     }
 }

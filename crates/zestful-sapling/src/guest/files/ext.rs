@@ -1,14 +1,17 @@
 //! Files of ext2, ext3 and ext4.
 
+use std::ops::Range;
 use std::rc::Rc;
 
-use super::system::{EntryKind, Facts, Item, Place, System, Visit, circle};
+use super::system::{EntryKind, Facts, Item, Own, OwnTold, Place, System, TakeOwn, TakePlace, Visit, circle};
 use crate::bytes::wide;
-use crate::guest::ext::{ExtVolume, Inode, InodeKind, JournalState, NamedInode};
+use crate::guest::ext::{ExtVolume, Inode, InodeKind, JournalState, NamedInode, Part, ROOM};
 use crate::guest::trouble::Trouble;
 use crate::guest::window::{Patience, Window};
 
 const ROOT: u64 = 2;
+/// Lower numbers are the file system's own.
+const FIRST_OF_USERS: u32 = 11;
 const PIECE: u64 = 1 << 20;
 /// Hosts follow none that are longer.
 const MOST_TARGET: u64 = 4096;
@@ -22,6 +25,53 @@ impl Ext {
     pub(super) fn open(window: Window) -> Result<Self, Trouble> {
         let patience = window.patience();
         Ok(Self { volume: crate::guest::ext::open(window)?, patience })
+    }
+}
+
+impl Ext {
+    /// What a group takes for itself, and what of its inodes no folder names; `false` when nothing more is wanted.
+    fn own_of_group(&mut self, group: u64, is_met: &mut dyn FnMut(u64) -> bool, take: &mut TakeOwn<'_>) -> bool {
+        let (unit, mut going_on) = (self.volume.block_len(), true);
+        let mut told = |told: OwnTold| going_on = going_on && take(told);
+        let own = self.volume.own_blocks(group, &mut |place, what| {
+            told(OwnTold::Of(Own::Structure(what)));
+            told(OwnTold::Place(place.start * unit..place.end * unit));
+        });
+        own.unwrap_or_else(|trouble| told(OwnTold::Doubt(trouble)));
+        let inodes = self.volume.used_inodes(group).unwrap_or_else(|trouble| {
+            told(OwnTold::Doubt(trouble));
+            Vec::new()
+        });
+        for number in inodes.into_iter().filter(|number| !is_met(u64::from(*number))) {
+            self.patience.renew();
+            let own = match self.volume.own_inode(number) {
+                Some(what) => Own::Structure(what),
+                None if u64::from(number) == ROOT => Own::Root,
+                None => Own::Nameless(format!("inode {number}, which no folder names")),
+            };
+            let is_room = own == Own::Structure(ROOM);
+            told(OwnTold::Of(own));
+            let mut count = 0;
+            let inode = match self.volume.any_inode(number) {
+                Ok(inode) => inode,
+                // Reserved numbers are in use by nothing as a rule.
+                Err(_) if number < FIRST_OF_USERS => continue,
+                Err(trouble) => {
+                    told(OwnTold::Doubt(trouble));
+                    continue;
+                }
+            };
+            let walked = places_of(&mut self.volume, &inode, &self.patience, &mut |place| {
+                count += 1;
+                // What that inode holds beside the first block of its map was told of its groups.
+                if !is_room || count == 1 {
+                    told(OwnTold::Place(place));
+                }
+                Ok(())
+            });
+            walked.unwrap_or_else(|trouble| told(OwnTold::Doubt(trouble)));
+        }
+        going_on
     }
 }
 
@@ -65,6 +115,29 @@ impl ExtItem<'_> {
     }
 }
 
+/// All that an inode takes of the volume, beside itself.
+fn places_of(
+    volume: &mut ExtVolume,
+    inode: &Inode,
+    patience: &Patience,
+    take: &mut TakePlace<'_>,
+) -> Result<(), Trouble> {
+    let unit = volume.block_len();
+    if let Some(block) = volume.attribute_block(inode) {
+        take(block * unit..(block + 1) * unit)?;
+    }
+    if inode.inline().is_some() || inode.kind == InodeKind::Other {
+        return Ok(());
+    }
+    volume.parts(inode, &mut |part| match part {
+        Part::Written(run) | Part::Reserved(run) => {
+            patience.renew();
+            take(run.block * unit..(run.block + run.count) * unit)
+        }
+        Part::Map(block) => take(block * unit..(block + 1) * unit),
+    })
+}
+
 impl Item for ExtItem<'_> {
     fn name(&self) -> &[u8] {
         &self.named.name
@@ -93,6 +166,11 @@ impl Item for ExtItem<'_> {
             Ok(())
         })?;
         Ok(target)
+    }
+
+    fn places(&mut self, take: &mut TakePlace<'_>) -> Result<(), Trouble> {
+        let inode = self.inode()?;
+        places_of(self.volume, &inode, self.patience, take)
     }
 
     fn content(&mut self, take: &mut super::system::Take<'_>) -> Result<(), Trouble> {
@@ -142,6 +220,39 @@ impl System for Ext {
 
     fn ignores_case(&self) -> bool {
         false
+    }
+
+    fn has_links(&self) -> bool {
+        true
+    }
+
+    fn len(&self) -> u64 {
+        self.volume.len()
+    }
+
+    fn own(&mut self, is_met: &mut dyn FnMut(u64) -> bool, take: &mut TakeOwn<'_>) {
+        for group in 0..self.volume.groups() {
+            self.patience.renew();
+            if !self.own_of_group(group, is_met, take) {
+                return;
+            }
+        }
+    }
+
+    fn free(&mut self, within: Range<u64>, take: &mut dyn FnMut(Range<u64>)) -> Result<(), Trouble> {
+        let unit = self.volume.block_len();
+        self.patience.renew();
+        let patience = &self.patience;
+        self.volume.free_blocks(within.start / unit..within.end.div_ceil(unit), &mut |blocks| {
+            patience.renew();
+            take((blocks.start * unit).max(within.start)..(blocks.end * unit).min(within.end));
+        })
+    }
+
+    fn vouch_for_free(&mut self) -> Result<(), Trouble> {
+        self.volume.refuse_unknown()?;
+        let patience = &self.patience;
+        self.volume.refuse_other_counts(&mut || patience.renew())
     }
 
     fn notes(&self) -> Vec<String> {

@@ -1,97 +1,88 @@
-//! Files of FAT volumes, by the `fatfs` crate.
+//! Files of FAT volumes.
 
-use std::io::{self, Read};
-use std::rc::Rc;
+use std::ops::Range;
 
-use fatfs::{DirEntry, FileAttributes, FileSystem, FsOptions};
-use jiff::Timestamp;
-use jiff::civil;
-use jiff::tz::TimeZone;
-
-use super::system::{EntryKind, Facts, Item, Place, System, Take, Visit, called, circle};
+use super::system::{EntryKind, Facts, Item, Own, OwnTold, Place, System, Take, TakeOwn, TakePlace, Visit, circle};
 use crate::bytes::wide;
+use crate::guest::fat::{FatEntry, FatVolume, Link, Root};
 use crate::guest::trouble::Trouble;
-use crate::guest::window::{Patience, Window};
+use crate::guest::window::Window;
 
-const PIECE: usize = 1 << 20;
-/// A folder has at most so many, by the specification.
-const MOST_ENTRIES: usize = 65_536;
+const PIECE: u64 = 1 << 20;
 
 pub(super) struct Fat {
-    volume: FileSystem<Window>,
-    patience: Rc<Patience>,
-}
-
-fn damaged(error: io::Error) -> Trouble {
-    Trouble::Damaged(error.to_string())
+    volume: FatVolume,
 }
 
 impl Fat {
     pub(super) fn open(window: Window) -> Result<Self, Trouble> {
-        let patience = window.patience();
-        let volume = called(&patience, || FileSystem::new(window, FsOptions::new()), damaged)?;
-        Ok(Self { volume, patience })
+        Ok(Self { volume: FatVolume::open(window)? })
     }
 }
 
 struct FatItem<'a> {
-    entry: DirEntry<'a, Window>,
-    name: Vec<u8>,
-    patience: &'a Rc<Patience>,
+    entry: FatEntry,
+    volume: &'a mut FatVolume,
 }
 
 impl Item for FatItem<'_> {
     fn name(&self) -> &[u8] {
-        &self.name
+        &self.entry.name
     }
 
     fn number(&self) -> u64 {
-        0
+        self.entry.first
     }
 
     fn facts(&mut self) -> Result<Facts, Trouble> {
-        let is_folder = self.entry.is_dir();
+        let is_folder = self.entry.is_folder;
         let kind = if is_folder { EntryKind::Folder } else { EntryKind::File };
-        let size = (!is_folder).then(|| self.entry.len());
-        let is_fixed = self.entry.attributes().contains(FileAttributes::READ_ONLY);
-        let permissions = is_fixed.then_some(if is_folder { 0o555 } else { 0o444 });
-        Ok(Facts { kind, size, allocated: size, modified: time(self.entry.modified()), permissions })
+        let size = (!is_folder).then_some(self.entry.len);
+        let permissions = self.entry.is_read_only.then_some(if is_folder { 0o555 } else { 0o444 });
+        Ok(Facts { kind, size, allocated: size, modified: self.entry.modified, permissions })
     }
 
     fn target(&mut self) -> Result<Vec<u8>, Trouble> {
         Err(Trouble::Damaged("FAT has no links".to_owned()))
     }
 
-    fn content(&mut self, take: &mut Take<'_>) -> Result<(), Trouble> {
-        let mut file = called(self.patience, || Ok(self.entry.to_file()), damaged)?;
-        let (mut buffer, mut at) = (vec![0; PIECE.min(self.entry.len() as usize)], 0);
-        while at < self.entry.len() {
-            let wanted = (self.entry.len() - at).min(wide(buffer.len())) as usize;
-            let mut done = 0;
-            while done < wanted {
-                let part = &mut buffer[done..wanted];
-                match called(self.patience, || file.read(part), damaged)? {
-                    // The crate ends a file where its chain of clusters ends.
-                    0 => return Err(Trouble::Damaged("its chain of clusters ends before the file does".to_owned())),
-                    len => done += len,
-                }
-            }
-            self.patience.renew();
-            take(at, &buffer[..wanted])?;
-            at += wide(wanted);
+    fn places(&mut self, take: &mut TakePlace<'_>) -> Result<(), Trouble> {
+        if self.entry.first == 0 && self.entry.len == 0 {
+            return Ok(());
         }
-        Ok(())
+        self.volume.chain(self.entry.first, &mut |volume, _, run| {
+            let layout = volume.layout();
+            take(layout.place(run.start)..layout.place(run.end))?;
+            Ok(true)
+        })
     }
-}
 
-/// FAT tells the time of a clock of which it does not say where it stood: it is taken for UTC.
-fn time(told: fatfs::DateTime) -> Option<Timestamp> {
-    let part = |number: u16| i8::try_from(number).ok();
-    let year = i16::try_from(told.date.year).ok()?;
-    let date = civil::Date::new(year, part(told.date.month)?, part(told.date.day)?).ok()?;
-    let nanoseconds = i32::from(told.time.millis) * 1_000_000;
-    let time = civil::Time::new(part(told.time.hour)?, part(told.time.min)?, part(told.time.sec)?, nanoseconds).ok()?;
-    Some(date.to_datetime(time).to_zoned(TimeZone::UTC).ok()?.timestamp())
+    fn content(&mut self, take: &mut Take<'_>) -> Result<(), Trouble> {
+        let (len, mut done) = (self.entry.len, 0);
+        if len == 0 {
+            return Ok(());
+        }
+        let mut buffer = Vec::new();
+        let walked = self.volume.chain(self.entry.first, &mut |volume, within, run| {
+            let cluster = volume.layout().cluster;
+            let (mut at, mut place) = (within * cluster, volume.layout().place(run.start));
+            let end = (at + (run.end - run.start) * cluster).min(len);
+            while at < end {
+                buffer.resize(PIECE.min(end - at) as usize, 0);
+                volume.read_at(&mut buffer, place)?;
+                take(at, &buffer)?;
+                (at, place) = (at + wide(buffer.len()), place + wide(buffer.len()));
+            }
+            done = end;
+            Ok(end < len)
+        });
+        // What comes behind its end is nothing to the file.
+        match walked {
+            _ if done == len => Ok(()),
+            Ok(()) => Err(Trouble::Damaged("its chain of clusters ends before the file does".to_owned())),
+            Err(trouble) => Err(trouble),
+        }
+    }
 }
 
 impl System for Fat {
@@ -105,39 +96,69 @@ impl System for Fat {
         enter: &mut dyn FnMut(u64) -> bool,
         visit: &mut Visit<'_>,
     ) -> Result<(), Trouble> {
-        self.patience.renew();
-        let path = folder.path.to_string();
-        let open = || match path.trim_start_matches('/') {
-            "" => Ok(self.volume.root_dir()),
-            path => self.volume.root_dir().open_dir(path),
-        };
-        let dir = called(&self.patience, open, damaged)?;
-        let mut entries = dir.iter();
-        // Where its first entry stands tells a folder from all others; the crate does not say, and reads it first.
-        self.patience.note_place();
-        let mut count = 0;
-        loop {
-            let next = called(&self.patience, || entries.next().transpose(), damaged)?;
-            if count == 0 && !enter(self.patience.noted_place()) {
-                return Err(circle());
-            }
-            let Some(entry) = next else { return Ok(()) };
-            let name = called(&self.patience, || Ok(entry.file_name()), damaged)?.into_bytes();
-            if name == b"." || name == b".." {
-                count += 1;
-                continue;
-            }
-            count += 1;
-            if count > MOST_ENTRIES {
-                return Err(Trouble::Damaged("it has more entries than a folder can have".to_owned()));
-            }
-            if !visit(&mut FatItem { entry, name, patience: &self.patience })? {
-                return Ok(());
-            }
+        if !enter(self.volume.folder_start(folder.number)) {
+            return Err(circle());
         }
+        self.volume.entries(folder.number, &mut |volume, entry| visit(&mut FatItem { entry, volume }))
     }
 
     fn ignores_case(&self) -> bool {
         true
+    }
+
+    fn has_links(&self) -> bool {
+        false
+    }
+
+    fn len(&self) -> u64 {
+        self.volume.end()
+    }
+
+    fn own(&mut self, _: &mut dyn FnMut(u64) -> bool, take: &mut TakeOwn<'_>) {
+        let layout = self.volume.layout().clone();
+        let table =
+            |number: u64| layout.table + number * layout.table_len..layout.table + (number + 1) * layout.table_len;
+        let mut told = vec![
+            OwnTold::Of(Own::Structure("boot area")),
+            OwnTold::Place(0..layout.table),
+            OwnTold::Of(Own::Structure("table of clusters")),
+            OwnTold::Place(table(0)),
+        ];
+        if layout.tables > 1 {
+            told.extend([OwnTold::Of(Own::Structure("second table of clusters")), OwnTold::Place(table(1))]);
+        }
+        told.extend([OwnTold::Of(Own::Root)]);
+        match &layout.root {
+            Root::Fixed(place) => told.push(OwnTold::Place(place.clone())),
+            Root::Chain(first) => {
+                let walked = self.volume.chain(u64::from(*first), &mut |_, _, run| {
+                    told.push(OwnTold::Place(layout.place(run.start)..layout.place(run.end)));
+                    Ok(true)
+                });
+                told.extend(walked.err().map(OwnTold::Doubt));
+            }
+        }
+        told.extend([OwnTold::Of(Own::Structure("bad clusters"))]);
+        let walked = self.volume.marked(Link::Bad, layout.numbers(), &mut |run| {
+            told.push(OwnTold::Place(layout.place(run.start)..layout.place(run.end)));
+        });
+        told.extend(walked.err().map(OwnTold::Doubt));
+        _ = told.into_iter().all(take);
+    }
+
+    fn free(&mut self, within: Range<u64>, take: &mut dyn FnMut(Range<u64>)) -> Result<(), Trouble> {
+        let layout = self.volume.layout().clone();
+        let number = |at: u64| at.saturating_sub(layout.data) / layout.cluster + 2;
+        let last = number((within.end + layout.cluster).saturating_sub(1));
+        self.volume.marked(Link::Free, number(within.start)..last, &mut |run| {
+            let place = layout.place(run.start).max(within.start)..layout.place(run.end).min(within.end);
+            if !place.is_empty() {
+                take(place);
+            }
+        })
+    }
+
+    fn vouch_for_free(&mut self) -> Result<(), Trouble> {
+        self.volume.refuse_other_tables()
     }
 }

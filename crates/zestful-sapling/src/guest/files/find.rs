@@ -73,7 +73,7 @@ impl FileTree {
     /// # Errors
     /// As [`FileTree::list`].
     pub fn find(&mut self, wanted: &Wanted, visit: &mut dyn FnMut(&Entry) -> Result<bool>) -> Result<Walked> {
-        let matcher = wanted.matcher(self.system()?.ignores_case())?;
+        let matcher = wanted.matcher(self.system().ignores_case())?;
         self.list(&InnerPath::root(), true, &mut |entry| {
             if wanted.fits(&matcher, entry) { visit(entry) } else { Ok(true) }
         })

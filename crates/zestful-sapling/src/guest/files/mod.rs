@@ -6,6 +6,7 @@
 mod ext;
 mod fat;
 mod find;
+mod holders;
 mod ntfs;
 mod path;
 mod seen;
@@ -14,7 +15,9 @@ mod tree;
 mod walk;
 
 pub use find::Wanted;
+pub(super) use holders::{Holder, HolderTold};
 pub use path::InnerPath;
 pub use system::EntryKind;
+pub(super) use system::Own;
 pub use tree::FileTree;
 pub use walk::{Entry, Found, LeftOut, TakePart, Walked};

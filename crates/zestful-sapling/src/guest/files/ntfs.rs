@@ -1,190 +1,110 @@
-//! Files of NTFS volumes, by the `ntfs` crate, with what it does not say: how much of a file was ever written, and
-//! which files only a guest can read.
+//! Files of NTFS volumes.
 
+use std::ops::Range;
 use std::rc::Rc;
 
-use jiff::Timestamp;
-use ntfs::structured_values::{NtfsFileAttributeFlags, NtfsFileNamespace};
-use ntfs::{
-    KnownNtfsFileRecordNumber, Ntfs as Crate, NtfsAttribute, NtfsAttributeFlags, NtfsAttributeType, NtfsError,
-    NtfsFile, NtfsFileReference, NtfsReadSeek, NtfsTime,
-};
-
-use super::system::{EntryKind, Facts, Item, Place, System, Take, Visit, called, circle};
-use crate::bytes::{le_u64, wide};
+use super::system::{EntryKind, Facts, Item, Own, OwnTold, Place, System, Take, TakeOwn, TakePlace, Visit, circle};
+use crate::guest::mft::{Mft, NamedRecord, Record, Value};
 use crate::guest::trouble::Trouble;
 use crate::guest::window::{Patience, Window};
 
-const PIECE: usize = 1 << 20;
+const PIECE: u64 = 1 << 20;
 /// Files below this number are the file system's own.
 const FIRST_OF_USERS: u64 = 24;
-/// An entry of a folder takes at least as much.
-const LEAST_ENTRY: u64 = 80;
-/// Where an attribute that lies outside of its record says how much of it was ever written.
-const INITIALIZED_AT: u64 = 56;
-/// Where it says what it takes, and where instead when it has holes.
-const ALLOCATED_AT: u64 = 40;
-const SPARSE_ALLOCATED_AT: u64 = 64;
+const ROOT: u64 = 5;
+const EXTEND: u64 = 11;
+const NAMES: [&str; 12] = [
+    "table of files ($MFT)",
+    "copy of the table of files ($MFTMirr)",
+    "journal ($LogFile)",
+    "volume ($Volume)",
+    "kinds of attributes ($AttrDef)",
+    "root folder",
+    "bitmap of clusters ($Bitmap)",
+    "boot area ($Boot)",
+    "bad clusters ($BadClus)",
+    "security descriptors ($Secure)",
+    "upper case ($UpCase)",
+    "further structures ($Extend)",
+];
 
 pub(super) struct Ntfs {
-    volume: Crate,
-    window: Window,
+    table: Mft,
     patience: Rc<Patience>,
 }
 
-fn damaged(error: NtfsError) -> Trouble {
-    Trouble::Damaged(error.to_string())
-}
-
 impl Ntfs {
-    pub(super) fn open(mut window: Window) -> Result<Self, Trouble> {
+    pub(super) fn open(window: Window) -> Result<Self, Trouble> {
         let patience = window.patience();
-        let volume = called(&patience, || Crate::new(&mut window), damaged)?;
-        Ok(Self { volume, window, patience })
+        Ok(Self { table: Mft::open(window)?, patience })
     }
 }
 
 struct NtfsItem<'a> {
-    volume: &'a Crate,
-    window: &'a mut Window,
-    patience: &'a Rc<Patience>,
-    name: Vec<u8>,
-    reference: NtfsFileReference,
+    table: &'a mut Mft,
+    named: NamedRecord,
 }
 
-impl<'a> NtfsItem<'a> {
-    fn file(&mut self) -> Result<NtfsFile<'a>, Trouble> {
-        let file = called(self.patience, || self.reference.to_file(self.volume, self.window), damaged)?;
-        if file.sequence_number() != self.reference.sequence_number() {
-            return Err(Trouble::Damaged("its record belongs to another file by now".to_owned()));
-        }
-        Ok(file)
+impl NtfsItem<'_> {
+    fn record(&mut self) -> Result<Record, Trouble> {
+        let record = self.table.record(self.number())?;
+        let record = record.filter(|record| record.base.is_none() && record.is_meant_by(self.named.file));
+        record.ok_or_else(|| Trouble::Damaged("its record belongs to another file by now".to_owned()))
     }
 
-    fn is_special(&self, file: &NtfsFile<'_>) -> Result<bool, Trouble> {
-        let info = called(self.patience, || file.info(), damaged)?;
-        Ok(info.file_attributes().contains(NtfsFileAttributeFlags::REPARSE_POINT))
+    /// The unnamed data of a file, if it has any.
+    fn data(&mut self, record: &Record) -> Result<Option<Value>, Trouble> {
+        self.table.data_of(self.number(), record)
     }
 }
 
 impl Item for NtfsItem<'_> {
     fn name(&self) -> &[u8] {
-        &self.name
+        &self.named.name
     }
 
     fn number(&self) -> u64 {
-        self.reference.file_record_number()
+        self.named.file.number
     }
 
     fn facts(&mut self) -> Result<Facts, Trouble> {
-        let file = self.file()?;
-        let info = called(self.patience, || file.info(), damaged)?;
-        let kind = match (self.is_special(&file)?, file.is_directory()) {
+        let record = self.record()?;
+        let kind = match (record.is_special(), record.is_folder) {
             // Links, and files whose content lies elsewhere or in another form: their data is not what they show.
             (true, _) => EntryKind::Other,
             (false, true) => EntryKind::Folder,
             (false, false) => EntryKind::File,
         };
-        let (size, allocated) = match kind {
-            EntryKind::File => self.with_data(&file, |data, window| match data {
-                None => Ok((Some(0), Some(0))),
-                Some(data) => Ok((Some(data.value_length()), Some(allocated(data, window)?.min(data.value_length())))),
-            })?,
-            _ => (None, None),
-        };
-        Ok(Facts { kind, size, allocated, modified: time(info.modification_time()), permissions: None })
+        let data = if kind == EntryKind::File { self.data(&record)? } else { None };
+        let of_file = |of: fn(&Value) -> u64| (kind == EntryKind::File).then(|| data.as_ref().map_or(0, of));
+        let (size, allocated) = (of_file(|data| data.len), of_file(|data| data.allocated.min(data.len)));
+        Ok(Facts { kind, size, allocated, modified: record.modified(), permissions: None })
     }
 
     fn target(&mut self) -> Result<Vec<u8>, Trouble> {
         Err(Trouble::Unsupported("where links of NTFS lead only their guest can tell".to_owned()))
     }
 
+    fn places(&mut self, take: &mut TakePlace<'_>) -> Result<(), Trouble> {
+        let cluster = self.table.cluster;
+        self.table.places(self.named.file.number, &mut |run| take(run.start * cluster..run.end * cluster))
+    }
+
     fn content(&mut self, take: &mut Take<'_>) -> Result<(), Trouble> {
-        let file = self.file()?;
-        if self.is_special(&file)? {
+        let record = self.record()?;
+        if record.is_special() {
             let what = "its content is kept elsewhere, or in a form that only its guest can read";
             return Err(Trouble::Unsupported(what.to_owned()));
         }
-        let patience = self.patience;
-        self.with_data(&file, |data, window| {
-            let Some(data) = data else { return Ok(()) };
-            let flags = data.flags();
-            if flags.intersects(NtfsAttributeFlags::COMPRESSED | NtfsAttributeFlags::ENCRYPTED) {
-                let how = if flags.contains(NtfsAttributeFlags::ENCRYPTED) { "encrypted" } else { "compressed" };
-                return Err(Trouble::Unsupported(format!("it is {how}")));
-            }
-            let len = match data.is_resident() {
-                true => data.value_length(),
-                false => data.value_length().min(written(data, window)?),
-            };
-            let mut value = called(patience, || data.value(window), damaged)?;
-            let (mut buffer, mut at) = (vec![0; PIECE.min(len as usize)], 0);
-            while at < len {
-                let wanted = (len - at).min(wide(buffer.len())) as usize;
-                let mut done = 0;
-                while done < wanted {
-                    let part = &mut buffer[done..wanted];
-                    match called(patience, || value.read(window, part), damaged)? {
-                        0 => return Err(Trouble::Damaged("its list of clusters ends before the file does".to_owned())),
-                        len => done += len,
-                    }
-                    patience.renew();
-                }
-                take(at, &buffer[..wanted])?;
-                at += wide(wanted);
-            }
-            Ok(())
-        })
+        let Some(data) = self.data(&record)? else { return Ok(()) };
+        data.refuse_unreadable()?;
+        self.table.content(&data, PIECE, take)
     }
-}
-
-impl NtfsItem<'_> {
-    /// Lends the unnamed data of a file, if it has any.
-    fn with_data<T>(
-        &mut self,
-        file: &NtfsFile<'_>,
-        look: impl FnOnce(Option<&NtfsAttribute<'_, '_>>, &mut Window) -> Result<T, Trouble>,
-    ) -> Result<T, Trouble> {
-        let item = called(self.patience, || file.data(self.window, "").transpose(), damaged)?;
-        let Some(item) = item else { return look(None, self.window) };
-        let attribute = called(self.patience, || item.to_attribute(), damaged)?;
-        look(Some(&attribute), self.window)
-    }
-}
-
-/// How much of an attribute was ever written: behind that it reads as zero, whatever stands in its clusters.
-fn written(attribute: &NtfsAttribute<'_, '_>, window: &mut Window) -> Result<u64, Trouble> {
-    field(attribute, INITIALIZED_AT, window)
-}
-
-/// What an attribute takes on the volume.
-fn allocated(attribute: &NtfsAttribute<'_, '_>, window: &mut Window) -> Result<u64, Trouble> {
-    match (attribute.is_resident(), attribute.flags().contains(NtfsAttributeFlags::SPARSE)) {
-        (true, _) => Ok(attribute.value_length()),
-        (false, true) => field(attribute, SPARSE_ALLOCATED_AT, window),
-        (false, false) => field(attribute, ALLOCATED_AT, window),
-    }
-}
-
-/// A length in an attribute that the crate does not tell.
-fn field(attribute: &NtfsAttribute<'_, '_>, at: u64, window: &mut Window) -> Result<u64, Trouble> {
-    let place = attribute.position().value().map(|place| place.get());
-    let place = place.ok_or_else(|| Trouble::Damaged("its data is nowhere".to_owned()))?;
-    let field = window.bytes(place.saturating_add(at), 8)?;
-    // The two upper bytes may be taken by the record's own check; no file is that long.
-    Ok(le_u64(&field, 0) & 0xFFFF_FFFF_FFFF)
-}
-
-/// Units of 100 ns since 1601.
-fn time(told: NtfsTime) -> Option<Timestamp> {
-    const TO_1970: i64 = 11_644_473_600;
-    let (seconds, rest) = (told.nt_timestamp() / 10_000_000, told.nt_timestamp() % 10_000_000);
-    Timestamp::new(i64::try_from(seconds).ok()? - TO_1970, i32::try_from(rest * 100).ok()?).ok()
 }
 
 impl System for Ntfs {
     fn root(&self) -> u64 {
-        KnownNtfsFileRecordNumber::RootDirectory as u64
+        ROOT
     }
 
     fn each(
@@ -197,47 +117,89 @@ impl System for Ntfs {
         if !enter(folder.number) {
             return Err(circle());
         }
-        let Self { volume, window, patience } = self;
-        let file = called(patience, || volume.file(window, folder.number), damaged)?;
-        let most = most_entries(&file, window, patience)?;
-        let index = called(patience, || file.directory_index(window), damaged)?;
-        let mut entries = index.entries();
-        let mut count = 0;
-        loop {
-            let next = called(patience, || entries.next(window).transpose(), damaged)?;
-            let Some(entry) = next else { return Ok(()) };
-            count += 1;
-            if count > most {
-                return Err(Trouble::Damaged("its list of names comes back to itself".to_owned()));
+        let Some(record) = self.table.record(folder.number)?.filter(|record| record.is_in_use) else {
+            return Err(Trouble::Damaged("it has no record".to_owned()));
+        };
+        let patience = &self.patience;
+        self.table.names(folder.number, &record, &mut |table, names| {
+            for named in names.into_iter().filter(|named| named.file.number >= FIRST_OF_USERS) {
+                patience.renew();
+                if !visit(&mut NtfsItem { table: &mut *table, named })? {
+                    return Ok(false);
+                }
             }
-            patience.renew();
-            let reference = entry.file_reference();
-            let Some(key) = called(patience, || entry.key().transpose(), damaged)? else { continue };
-            let is_second = key.namespace() == NtfsFileNamespace::Dos;
-            if is_second || reference.file_record_number() < FIRST_OF_USERS {
-                continue;
-            }
-            let name = key.name().to_string_lossy().into_bytes();
-            if !visit(&mut NtfsItem { volume, window, patience, name, reference })? {
-                return Ok(());
-            }
-        }
+            Ok(true)
+        })
     }
 
     fn ignores_case(&self) -> bool {
         true
     }
-}
 
-/// No more names than this fit into the folder's own lists.
-fn most_entries(file: &NtfsFile<'_>, window: &mut Window, patience: &Rc<Patience>) -> Result<u64, Trouble> {
-    let mut len = 0u64;
-    let mut attributes = file.attributes();
-    while let Some(item) = called(patience, || attributes.next(window).transpose(), damaged)? {
-        let attribute = called(patience, || item.to_attribute(), damaged)?;
-        if attribute.ty().is_ok_and(|kind| kind == NtfsAttributeType::IndexAllocation) {
-            len = len.saturating_add(attribute.value_length().min(window.len()));
+    fn has_links(&self) -> bool {
+        true
+    }
+
+    fn len(&self) -> u64 {
+        self.table.len
+    }
+
+    fn own(&mut self, is_met: &mut dyn FnMut(u64) -> bool, take: &mut TakeOwn<'_>) {
+        let table = &mut self.table;
+        let cluster = table.cluster;
+        if table.len + table.sector <= table.window_len() {
+            take(OwnTold::Of(Own::Structure("second boot sector")));
+            take(OwnTold::Place(table.len..table.len + table.sector));
+        }
+        for number in 0..table.records {
+            self.patience.renew();
+            let record = match table.record(number) {
+                Ok(Some(record)) if record.is_in_use && record.base.is_none() => record,
+                Ok(_) => continue,
+                Err(trouble) => match take(OwnTold::Doubt(trouble)) {
+                    true => continue,
+                    false => return,
+                },
+            };
+            let Some(own) = own_of(number, &record, is_met) else { continue };
+            let mut going_on = take(OwnTold::Of(own));
+            let walked = table.places(number, &mut |run| {
+                going_on = going_on && take(OwnTold::Place(run.start * cluster..run.end * cluster));
+                Ok(())
+            });
+            if !going_on || walked.is_err_and(|trouble| !take(OwnTold::Doubt(trouble))) {
+                return;
+            }
         }
     }
-    Ok(len / LEAST_ENTRY + 1024)
+
+    fn free(&mut self, within: Range<u64>, take: &mut dyn FnMut(Range<u64>)) -> Result<(), Trouble> {
+        let cluster = self.table.cluster;
+        self.table.free(within.start / cluster..within.end.div_ceil(cluster), &mut |run| {
+            take((run.start * cluster).max(within.start)..(run.end * cluster).min(within.end));
+        })
+    }
+
+    fn vouch_for_free(&mut self) -> Result<(), Trouble> {
+        self.table.refuse_waiting_journal()
+    }
+}
+
+/// What a record holds that no folder names.
+fn own_of(number: u64, record: &Record, is_met: &mut dyn FnMut(u64) -> bool) -> Option<Own> {
+    if number == ROOT {
+        return Some(Own::Root);
+    }
+    if let Some(name) = NAMES.get(number as usize) {
+        return Some(Own::Structure(name));
+    }
+    if is_met(number) {
+        return None;
+    }
+    let name = record.name();
+    if name.as_ref().is_some_and(|name| name.folder.number == EXTEND) {
+        return Some(Own::Structure(NAMES[EXTEND as usize]));
+    }
+    let name = name.map(|name| format!(" ({})", String::from_utf8_lossy(&name.name))).unwrap_or_default();
+    Some(Own::Nameless(format!("record {number}{name}, which no folder names")))
 }

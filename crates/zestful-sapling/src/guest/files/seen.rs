@@ -18,6 +18,12 @@ impl Seen {
         page[word] |= bit;
         is_new
     }
+
+    /// Whether a number was added.
+    pub(super) fn contains(&self, number: u64) -> bool {
+        let page = self.0.get(&(number / PAGE));
+        page.is_some_and(|page| page[(number % PAGE / 64) as usize] & 1 << (number % 64) != 0)
+    }
 }
 
 #[cfg(test)]
@@ -28,7 +34,9 @@ mod tests {
     fn each_number_is_new_once() {
         let mut seen = Seen::default();
         for number in [0, 1, 63, 64, 4095, 4096, u64::MAX, 1 << 40] {
+            assert!(!seen.contains(number));
             assert!(seen.insert(number));
+            assert!(seen.contains(number));
             assert!(!seen.insert(number));
         }
     }

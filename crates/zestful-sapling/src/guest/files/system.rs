@@ -1,15 +1,13 @@
 //! What a reader of one file system must be able to do.
 
-use std::rc::Rc;
+use std::ops::Range;
 
 use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::path::InnerPath;
-use crate::guest::contained::contained;
 use crate::guest::trouble::Trouble;
-use crate::guest::window::Patience;
 
 /// What something in a folder is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
@@ -49,6 +47,29 @@ pub(super) struct Place {
 /// Takes a part of a file's content, and where it begins.
 pub(super) type Take<'a> = dyn FnMut(u64, &[u8]) -> Result<(), Trouble> + 'a;
 
+/// Takes a place of the volume, in bytes.
+pub(super) type TakePlace<'a> = dyn FnMut(Range<u64>) -> Result<(), Trouble> + 'a;
+
+/// What of a volume is held by no file that a folder names.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(in crate::guest) enum Own {
+    /// A structure of the file system.
+    Structure(&'static str),
+    Root,
+    /// A file that no folder names; what is known of it.
+    Nameless(String),
+}
+
+/// What is told of a volume's own: what the places that follow belong to, such a place, what cannot be told.
+pub(in crate::guest) enum OwnTold {
+    Of(Own),
+    Place(Range<u64>),
+    Doubt(Trouble),
+}
+
+/// Takes what is told of a volume's own; `false` when nothing more is wanted.
+pub(in crate::guest) type TakeOwn<'a> = dyn FnMut(OwnTold) -> bool + 'a;
+
 /// Something in a folder, while the folder is gone over.
 pub(super) trait Item {
     fn name(&self) -> &[u8];
@@ -60,6 +81,10 @@ pub(super) trait Item {
 
     /// What a link leads to.
     fn target(&mut self) -> Result<Vec<u8>, Trouble>;
+
+    /// Where all that it takes of the volume lies, in bytes; what stands in structures that belong to all files is
+    /// left out.
+    fn places(&mut self, take: &mut TakePlace<'_>) -> Result<(), Trouble>;
 
     /// Its content, part by part, upwards; what is left out between them, and before its size, reads as zero.
     fn content(&mut self, take: &mut Take<'_>) -> Result<(), Trouble>;
@@ -85,6 +110,23 @@ pub(super) trait System {
     /// Whether names that differ only in the case of letters are one.
     fn ignores_case(&self) -> bool;
 
+    /// Whether a file may have several names; its number tells it then.
+    fn has_links(&self) -> bool;
+
+    /// The first byte behind the file system.
+    fn len(&self) -> u64;
+
+    /// Tells what of the volume no named file holds: the file system's own structures, the root folder, files that no
+    /// folder names. `is_met` knows the numbers of those that one does. Damage is told and passed by.
+    fn own(&mut self, is_met: &mut dyn FnMut(u64) -> bool, take: &mut TakeOwn<'_>);
+
+    /// Calls `take` with what the volume marks as free of a range of bytes, upwards.
+    fn free(&mut self, within: Range<u64>, take: &mut dyn FnMut(Range<u64>)) -> Result<(), Trouble>;
+
+    /// Refuses to vouch for what is marked as free: where structures that say the same twice do not agree, or where
+    /// features are in use that may give marks another meaning.
+    fn vouch_for_free(&mut self) -> Result<(), Trouble>;
+
     /// What is to be known of the volume as it is read.
     fn notes(&self) -> Vec<String> {
         Vec::new()
@@ -94,17 +136,4 @@ pub(super) trait System {
 /// A folder was met a second time.
 pub(super) fn circle() -> Trouble {
     Trouble::Damaged("it is a folder that was met already at another place".to_owned())
-}
-
-/// Calls into a crate, whose errors say less than what failed below it, and whose panics end here.
-pub(super) fn called<T, E>(
-    patience: &Rc<Patience>,
-    call: impl FnOnce() -> Result<T, E>,
-    trouble: impl FnOnce(E) -> Trouble,
-) -> Result<T, Trouble> {
-    let outcome = contained(call).map_err(|panic| {
-        patience.note_panic();
-        Trouble::Panicked(panic)
-    })?;
-    outcome.map_err(|error| patience.take_failure().map_or_else(|| trouble(error), Trouble::Failed))
 }

@@ -2,7 +2,6 @@
 
 use std::io::Write;
 use std::path::{Path, PathBuf};
-use std::rc::Rc;
 use std::sync::Arc;
 
 use super::ext::Ext;
@@ -15,7 +14,7 @@ use crate::error::{Error, InsideProblem, InsideProblemKind};
 use crate::guest::FileSystem;
 use crate::guest::trouble::Trouble;
 use crate::guest::volume::{Volume, volumes_uncounted};
-use crate::guest::window::{Patience, Window};
+use crate::guest::window::Window;
 use crate::progress::Progress;
 use crate::storage::writers_of;
 
@@ -45,11 +44,8 @@ const ZEROS: usize = 16 << 10;
 pub struct FileTree {
     disk: Arc<dyn Disk>,
     volume: Volume,
-    file_system: FileSystem,
     context: Context,
-    /// None after a reader has panicked, until it is used again.
-    system: Option<Box<dyn System>>,
-    patience: Rc<Patience>,
+    system: Box<dyn System>,
 }
 
 /// What messages name.
@@ -69,7 +65,6 @@ impl Context {
         let kind = match trouble {
             Trouble::Failed(error) => return error,
             Trouble::Damaged(what) => InsideProblemKind::Damaged(what),
-            Trouble::Panicked(what) => InsideProblemKind::Damaged(format!("a reader gave up ({what})")),
             Trouble::Unsupported(what) => InsideProblemKind::Unsupported(what),
         };
         self.problem(path, kind)
@@ -89,10 +84,16 @@ impl FileTree {
         if !file_system.has_readable_files() {
             return Err(context.problem(None, InsideProblemKind::NotRead(file_system.to_string())));
         }
-        let (patience, volume) = (Rc::default(), volume.clone());
-        let mut tree = Self { disk, volume, file_system, context, system: None, patience };
-        tree.system()?;
-        Ok(tree)
+        let window = Window::new(disk.clone(), volume.start, volume.len);
+        let system: Result<Box<dyn System>, Trouble> = match file_system {
+            FileSystem::Ntfs => Ntfs::open(window).map(|system| Box::new(system) as _),
+            FileSystem::Fat12 | FileSystem::Fat16 | FileSystem::Fat32 => {
+                Fat::open(window).map(|system| Box::new(system) as _)
+            }
+            _ => Ext::open(window).map(|system| Box::new(system) as _),
+        };
+        let system = system.map_err(|trouble| context.error(None, trouble))?;
+        Ok(Self { disk, volume: volume.clone(), context, system })
     }
 
     /// The files of a volume of the disk whose current image is `image`, and what is to be known of it: that it was not
@@ -137,7 +138,7 @@ impl FileTree {
 
     /// What is to be known of it as it is read: that it was not unmounted, and what became of its journal.
     pub fn notes(&self) -> Vec<String> {
-        let mut notes = self.system.as_ref().map(|system| system.notes()).unwrap_or_default();
+        let mut notes = self.system.notes();
         let is_unclean = self.volume.content.as_ref().is_some_and(|content| content.clean == Some(false));
         if is_unclean && notes.is_empty() {
             notes.push("it was not unmounted: what its guest had not written yet is missing, or half done".to_owned());
@@ -179,31 +180,17 @@ impl FileTree {
         Ok(len)
     }
 
+    /// What is wrong with the volume, told with its name.
+    pub(in crate::guest) fn problem(&self, kind: InsideProblemKind) -> Error {
+        self.context.problem(None, kind)
+    }
+
     pub(super) fn context(&self) -> &Context {
         &self.context
     }
 
-    /// The reader; a new one when the last one has panicked.
-    pub(super) fn system(&mut self) -> Result<&mut dyn System, Error> {
-        if self.patience.has_panicked() {
-            self.system = None;
-        }
-        let system = match self.system.take() {
-            Some(system) => system,
-            None => {
-                let window = Window::new(self.disk.clone(), self.volume.start, self.volume.len);
-                self.patience = window.patience();
-                let opened: Result<Box<dyn System>, Trouble> = match self.file_system {
-                    FileSystem::Ntfs => Ntfs::open(window).map(|system| Box::new(system) as _),
-                    FileSystem::Fat12 | FileSystem::Fat16 | FileSystem::Fat32 => {
-                        Fat::open(window).map(|system| Box::new(system) as _)
-                    }
-                    _ => Ext::open(window).map(|system| Box::new(system) as _),
-                };
-                opened.map_err(|trouble| self.context.error(None, trouble))?
-            }
-        };
-        Ok(&mut **self.system.insert(system))
+    pub(super) fn system(&mut self) -> &mut dyn System {
+        &mut *self.system
     }
 
     /// Lends what stands at a path; a root is no item.
@@ -213,7 +200,7 @@ impl FileTree {
         look: &mut dyn FnMut(&mut dyn Item) -> Result<T, Trouble>,
     ) -> Result<T, Error> {
         let context = self.context.clone();
-        let mut place = Place { number: self.system()?.root(), path: InnerPath::root() };
+        let mut place = Place { number: self.system().root(), path: InnerPath::root() };
         let mut names = path.names().peekable();
         while let Some(name) = names.next() {
             let here = place.path.join(name);
@@ -228,7 +215,7 @@ impl FileTree {
                     _ => Step::NoFolder,
                 })
             };
-            let system = self.system()?;
+            let system = self.system();
             let mut found = named(system, &place, &mut |other| other == name, &mut step);
             if matches!(found, Ok(None)) && system.ignores_case() {
                 let wanted = String::from_utf8_lossy(name).to_lowercase();

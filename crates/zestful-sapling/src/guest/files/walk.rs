@@ -133,7 +133,7 @@ struct Pending {
 }
 
 /// What is done with an entry; the item is there when its content may be read. `false` ends the walk.
-type Visitor<'a> = dyn FnMut(&Entry, Option<(&mut dyn Item, &Context)>) -> Result<bool, Error> + 'a;
+pub(super) type Visitor<'a> = dyn FnMut(&Entry, Option<(&mut dyn Item, &Context)>) -> Result<bool, Error> + 'a;
 
 impl FileTree {
     /// What stands at a path.
@@ -181,7 +181,7 @@ impl FileTree {
         })
     }
 
-    fn go(
+    pub(super) fn go(
         &mut self,
         from: &InnerPath,
         recursive: bool,
@@ -190,7 +190,7 @@ impl FileTree {
     ) -> Result<Walked, Error> {
         let context = self.context().clone();
         let mut walk = Walk { context, recursive, sorted, walked: Walked::default(), stop: None, visit };
-        let root = self.system()?.root();
+        let root = self.system().root();
         let number = match from.name() {
             None => Some(root),
             Some(_) => self.with_item(from, &mut |item| walk.begin(from, item))?,
@@ -208,7 +208,7 @@ impl FileTree {
             let place = Place { number, path: (*path).clone() };
             let mut gathered = Vec::new();
             let mut below = Vec::new();
-            let each = self.system()?.each(&place, &mut |number| seen.insert(number), &mut |item| {
+            let each = self.system().each(&place, &mut |number| seen.insert(number), &mut |item| {
                 let going_on = walk.meet(&place.path, item, &mut gathered, &mut below)?;
                 if gathered.len() == MOST_SORTED {
                     return Ok(walk.flush(&mut gathered));
@@ -310,12 +310,6 @@ impl Walk<'_, '_> {
     }
 
     fn left_out(&mut self, path: &InnerPath, trouble: Trouble) {
-        let why = match trouble {
-            Trouble::Failed(error) => error.with_causes(),
-            Trouble::Damaged(what) => format!("damaged: {what}"),
-            Trouble::Panicked(what) => format!("damaged: a reader gave up ({what})"),
-            Trouble::Unsupported(what) => what,
-        };
-        self.walked.leave_out(path, why);
+        self.walked.leave_out(path, trouble.to_string());
     }
 }

@@ -1,0 +1,168 @@
+//! Folders of FAT: entries of 32 bytes, the longer names before them.
+
+use jiff::Timestamp;
+use jiff::civil;
+use jiff::tz::TimeZone;
+
+use super::volume::FatVolume;
+use crate::bytes::{le_u16, le_u32, wide};
+use crate::guest::trouble::Trouble;
+
+/// The length of an entry.
+const LEN: u64 = 32;
+/// A folder has at most so many, by the specification.
+const MOST_ENTRIES: u64 = 65_536;
+/// Entries are read in pieces of this many.
+const AT_ONCE: u64 = 128;
+const LONG_NAME: u8 = 0x0F;
+const LABEL: u8 = 0x08;
+const FOLDER: u8 = 0x10;
+const READ_ONLY: u8 = 0x01;
+const DELETED: u8 = 0xE5;
+/// Where the letters of a part of a long name stand.
+const LETTERS: [std::ops::Range<usize>; 3] = [1..11, 14..26, 28..32];
+const LETTERS_OF_PART: usize = 13;
+const MOST_PARTS: u8 = 20;
+
+/// Something in a folder.
+#[derive(Clone, Debug)]
+pub(in crate::guest) struct FatEntry {
+    pub(in crate::guest) name: Vec<u8>,
+    pub(in crate::guest) is_folder: bool,
+    pub(in crate::guest) is_read_only: bool,
+    /// Its first cluster; zero when it has none.
+    pub(in crate::guest) first: u64,
+    pub(in crate::guest) len: u64,
+    pub(in crate::guest) modified: Option<Timestamp>,
+}
+
+/// Takes something in a folder; `false` when nothing more is wanted.
+pub(in crate::guest) type VisitEntries<'a> = dyn FnMut(&mut FatVolume, FatEntry) -> Result<bool, Trouble> + 'a;
+
+impl FatVolume {
+    /// Goes over a folder, which is known by its first cluster, and the root by zero. What ends it before its end is
+    /// told after all that came before.
+    pub(in crate::guest) fn entries(&mut self, folder: u64, visit: &mut VisitEntries<'_>) -> Result<(), Trouble> {
+        let (places, trouble) = self.folder_places(folder, MOST_ENTRIES * LEN)?;
+        let (mut name, mut count) = (LongName::default(), 0);
+        for place in places {
+            let mut at = place.start;
+            while at < place.end {
+                let mut bytes = vec![0; (AT_ONCE * LEN).min(place.end - at) as usize];
+                self.read_at(&mut bytes, at)?;
+                for entry in bytes.chunks_exact(LEN as usize) {
+                    count += 1;
+                    if entry[0] == 0 {
+                        return Ok(());
+                    }
+                    if count > MOST_ENTRIES {
+                        let what = "it has more entries than a folder can have";
+                        return Err(Trouble::Damaged(what.to_owned()));
+                    }
+                    let Some(found) = name.next(entry) else { continue };
+                    if !visit(self, found)? {
+                        return Ok(());
+                    }
+                }
+                at += wide(bytes.len());
+            }
+        }
+        trouble.map_or(Ok(()), Err)
+    }
+}
+
+/// The parts of a long name that were met so far, the last part of it first.
+#[derive(Default)]
+struct LongName {
+    /// Of UTF-16.
+    letters: Vec<u16>,
+    /// The number of the part that comes next; none when the name is whole, or there is none.
+    next: u8,
+    sum: u8,
+}
+
+impl LongName {
+    /// One entry more: something that has a name, once there is all of it.
+    fn next(&mut self, entry: &[u8]) -> Option<FatEntry> {
+        let attributes = entry[11];
+        if entry[0] == DELETED {
+            *self = Self::default();
+            return None;
+        }
+        if attributes & 0x3F == LONG_NAME {
+            self.add(entry);
+            return None;
+        }
+        let long = std::mem::take(self);
+        if attributes & LABEL != 0 {
+            return None;
+        }
+        let short = short_name(entry);
+        if short == b"." || short == b".." {
+            return None;
+        }
+        let is_folder = attributes & FOLDER != 0;
+        Some(FatEntry {
+            name: long.whole(entry).unwrap_or(short),
+            is_folder,
+            is_read_only: attributes & READ_ONLY != 0,
+            first: u64::from(le_u16(entry, 20)) << 16 | u64::from(le_u16(entry, 26)),
+            len: if is_folder { 0 } else { u64::from(le_u32(entry, 28)) },
+            modified: moment(le_u16(entry, 24), le_u16(entry, 22)),
+        })
+    }
+
+    fn add(&mut self, entry: &[u8]) {
+        const LAST: u8 = 0x40;
+        let (order, sum) = (entry[0] & !LAST, entry[13]);
+        if entry[0] & LAST != 0 {
+            *self = Self { letters: Vec::new(), next: order, sum };
+        }
+        if order == 0 || order > MOST_PARTS || order != self.next || sum != self.sum {
+            *self = Self::default();
+            return;
+        }
+        let part = LETTERS.into_iter().flat_map(|place| entry[place].chunks_exact(2)).map(|pair| le_u16(pair, 0));
+        let mut letters: Vec<u16> = part.collect();
+        letters.append(&mut self.letters);
+        (self.letters, self.next) = (letters, order - 1);
+    }
+
+    /// The name, if it is whole and belongs to this entry.
+    fn whole(self, entry: &[u8]) -> Option<Vec<u8>> {
+        let sum = entry[..11].iter().fold(0u8, |sum, byte| sum.rotate_right(1).wrapping_add(*byte));
+        if self.letters.len() < LETTERS_OF_PART || self.next != 0 || sum != self.sum {
+            return None;
+        }
+        let end = self.letters.iter().position(|letter| *letter == 0).unwrap_or(self.letters.len());
+        Some(String::from_utf16_lossy(&self.letters[..end]).into_bytes()).filter(|name| !name.is_empty())
+    }
+}
+
+/// A name of eight letters and three. What is no ASCII depends on a code page that nothing tells.
+fn short_name(entry: &[u8]) -> Vec<u8> {
+    const LOWER: [u8; 2] = [0x08, 0x10];
+    let part = |bytes: &[u8], is_lower: bool| {
+        let letters = bytes.iter().map(|byte| match byte {
+            0x80.. => char::REPLACEMENT_CHARACTER,
+            byte if is_lower => char::from(byte.to_ascii_lowercase()),
+            byte => char::from(*byte),
+        });
+        letters.collect::<String>().trim_end_matches(' ').to_owned()
+    };
+    let mut stem = entry[..8].to_vec();
+    if stem[0] == 0x05 {
+        stem[0] = DELETED;
+    }
+    let (stem, ending) = (part(&stem, entry[12] & LOWER[0] != 0), part(&entry[8..11], entry[12] & LOWER[1] != 0));
+    if ending.is_empty() { stem } else { format!("{stem}.{ending}") }.into_bytes()
+}
+
+/// FAT tells the time of a clock of which it does not say where it stood: it is taken for UTC.
+fn moment(date: u16, time: u16) -> Option<Timestamp> {
+    let part = |number: u16, shift: u32, bits: u32| (number >> shift & ((1 << bits) - 1)) as i8;
+    let year = 1980 + i16::from(part(date, 9, 7));
+    let date = civil::Date::new(year, part(date, 5, 4), part(date, 0, 5)).ok()?;
+    let time = civil::Time::new(part(time, 11, 5), part(time, 5, 6), part(time, 0, 5) * 2, 0).ok()?;
+    Some(date.to_datetime(time).to_zoned(TimeZone::UTC).ok()?.timestamp())
+}

@@ -1,0 +1,209 @@
+//! The table of files, which is a file itself.
+
+use std::ops::Range;
+
+use super::record::{ATTRIBUTE_LIST, Attribute, DATA, Record};
+use super::value::Value;
+use crate::bytes::{index, le_u16, le_u64};
+use crate::guest::trouble::Trouble;
+use crate::guest::window::Window;
+
+const TABLE: u64 = 0;
+const JOURNAL: u64 = 2;
+const BITMAP: u64 = 6;
+/// A bitmap is looked at in pieces of this.
+const PIECE: u64 = 32 << 10;
+
+/// A volume's table of files.
+pub(in crate::guest) struct Mft {
+    pub(super) window: Window,
+    /// The length of a cluster, and how many there are.
+    pub(in crate::guest) cluster: u64,
+    pub(in crate::guest) clusters: u64,
+    /// The length of the file system, without the copy of its first sector.
+    pub(in crate::guest) len: u64,
+    pub(in crate::guest) sector: u64,
+    record_len: u64,
+    /// How many records there are.
+    pub(in crate::guest) records: u64,
+    own: Value,
+    bitmap: Option<Value>,
+}
+
+fn damaged<T>(what: impl Into<String>) -> Result<T, Trouble> {
+    Err(Trouble::Damaged(what.into()))
+}
+
+impl Mft {
+    pub(in crate::guest) fn open(mut window: Window) -> Result<Self, Trouble> {
+        let boot = window.bytes(0, 512)?;
+        let sector = u64::from(le_u16(&boot, 11));
+        // Above 128 it is a power of two, negative.
+        let per_cluster = match boot[13] {
+            count @ ..=128 => u64::from(count),
+            shift => 1 << (256 - u32::from(shift)).min(20),
+        };
+        let cluster = sector * per_cluster;
+        let record_len = match boot[64].cast_signed() {
+            count @ 0.. => u64::from(count.unsigned_abs()) * cluster,
+            shift => 1 << u32::from(shift.unsigned_abs()).min(20),
+        };
+        let (sectors, first) = (le_u64(&boot, 40), le_u64(&boot, 48));
+        let is_sound = boot[3..11] == *b"NTFS    "
+            && sector.is_power_of_two()
+            && (256..=4096).contains(&sector)
+            && per_cluster.is_power_of_two()
+            && record_len.is_power_of_two()
+            && (512..=64 << 10).contains(&record_len)
+            && sectors < (1 << 60) / sector
+            && first < sectors / per_cluster;
+        if !is_sound {
+            return damaged("the boot sector contradicts itself");
+        }
+        let (len, clusters) = (sectors * sector, sectors / per_cluster);
+        let mut bytes = vec![0; index(record_len)];
+        window.read_at(&mut bytes, first * cluster)?;
+        let Some(base) = Record::parse(bytes, TABLE)? else {
+            return damaged("the table of files has no record of itself");
+        };
+        let (own, bitmap) = (Value::default(), None);
+        let mut table = Self { window, cluster, clusters, len, sector, record_len, records: 0, own, bitmap };
+        // The records that tell of the rest lie in the part that its first record tells of.
+        for attribute in base.attributes() {
+            let attribute = attribute?;
+            if attribute.kind == DATA && attribute.name().is_empty() {
+                table.own.add(&attribute, clusters)?;
+            }
+        }
+        table.records = table.own.len / record_len;
+        if let Some(own) = table.value(TABLE, &base, DATA, &[])? {
+            table.own = own;
+        }
+        Ok(table)
+    }
+
+    /// A record; none where none was ever written.
+    pub(in crate::guest) fn record(&mut self, number: u64) -> Result<Option<Record>, Trouble> {
+        if number >= self.records {
+            return damaged(format!("there is no record {number}"));
+        }
+        let mut bytes = vec![0; index(self.record_len)];
+        let own = std::mem::take(&mut self.own);
+        let read = self.read_value(&own, &mut bytes, number * self.record_len);
+        self.own = own;
+        read?;
+        Record::parse(bytes, number)
+    }
+
+    /// All clusters that a file takes, whose base record this is: of its content, its streams, its list of names.
+    pub(in crate::guest) fn places(
+        &mut self,
+        number: u64,
+        take: &mut dyn FnMut(Range<u64>) -> Result<(), Trouble>,
+    ) -> Result<(), Trouble> {
+        let Some(base) = self.record(number)? else { return damaged(format!("record {number} was never written")) };
+        let clusters = self.clusters;
+        let mut of = |attribute: &Attribute<'_>| match attribute.is_outside() {
+            true => attribute.runs(clusters, &mut |_, run| run.map_or(Ok(()), &mut *take)),
+            false => Ok(()),
+        };
+        let mut list = None;
+        for attribute in base.attributes() {
+            let attribute = attribute?;
+            of(&attribute)?;
+            if attribute.kind == ATTRIBUTE_LIST {
+                list = Some(attribute);
+            }
+        }
+        let records = list.map_or_else(|| Ok(Vec::new()), |list| self.parts(number, &list, None))?;
+        for record in &records {
+            for attribute in record.attributes() {
+                of(&attribute?)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Refuses a volume in whose journal changes may wait: neither of its two first pages may say that it is in use.
+    pub(in crate::guest) fn refuse_waiting_journal(&mut self) -> Result<(), Trouble> {
+        const PAGE: u64 = 4096;
+        const NOBODY: u16 = 0xFFFF;
+        const IS_CLEAN: u16 = 0x2;
+        let journal = self.data(JOURNAL)?;
+        for at in [0, PAGE] {
+            let mut page = vec![0; index(PAGE)];
+            self.read_value(&journal, &mut page, at)?;
+            // One that was emptied from outside holds nothing.
+            if page.iter().all(|byte| *byte == 0xFF) {
+                continue;
+            }
+            let area = page.get(usize::from(le_u16(&page, 24))..).filter(|area| area.len() >= 16);
+            let area = area.filter(|_| page.starts_with(b"RSTR"));
+            let is_clean = area.is_some_and(|area| le_u16(area, 12) == NOBODY || le_u16(area, 14) & IS_CLEAN != 0);
+            if !is_clean {
+                return damaged("changes may wait in its journal");
+            }
+        }
+        Ok(())
+    }
+
+    /// The length of what it lies in.
+    pub(in crate::guest) fn window_len(&self) -> u64 {
+        self.window.len()
+    }
+
+    /// The unnamed data of a file, if it has any.
+    pub(in crate::guest) fn data_of(&mut self, number: u64, record: &Record) -> Result<Option<Value>, Trouble> {
+        self.value(number, record, DATA, &[])
+    }
+
+    /// The same of a file that must have it.
+    fn data(&mut self, number: u64) -> Result<Value, Trouble> {
+        let Some(record) = self.record(number)? else { return damaged(format!("record {number} was never written")) };
+        let value = self.data_of(number, &record)?;
+        value.map_or_else(|| damaged(format!("record {number} has no content")), Ok)
+    }
+
+    /// Calls `take` with the clusters of a range that the bitmap marks as free, upwards.
+    pub(in crate::guest) fn free(
+        &mut self,
+        within: Range<u64>,
+        take: &mut dyn FnMut(Range<u64>),
+    ) -> Result<(), Trouble> {
+        let bitmap = match self.bitmap.take() {
+            Some(bitmap) => bitmap,
+            None => self.data(BITMAP)?,
+        };
+        if bitmap.len.saturating_mul(8) < self.clusters {
+            return damaged("the bitmap has fewer bits than the volume has clusters");
+        }
+        let read = self.free_in(&bitmap, within, take);
+        self.bitmap = Some(bitmap);
+        read
+    }
+
+    fn free_in(&mut self, bitmap: &Value, within: Range<u64>, take: &mut dyn FnMut(Range<u64>)) -> Result<(), Trouble> {
+        let (mut at, end) = (within.start, within.end.min(self.clusters));
+        let (patience, mut run) = (self.window.patience(), None::<Range<u64>>);
+        while at < end {
+            patience.renew();
+            let first = at / 8;
+            let last = end.div_ceil(8).min((first / PIECE + 1) * PIECE);
+            let mut bytes = vec![0; index(last - first)];
+            self.read_value(bitmap, &mut bytes, first)?;
+            let stop = end.min(last * 8);
+            for number in at..stop {
+                let bit = number - first * 8;
+                let is_free = bytes[index(bit / 8)] & 1 << (bit % 8) == 0;
+                match (&mut run, is_free) {
+                    (Some(run), true) => run.end = number + 1,
+                    (None, true) => run = Some(number..number + 1),
+                    (_, false) => run.take().into_iter().for_each(&mut *take),
+                }
+            }
+            at = stop;
+        }
+        run.into_iter().for_each(take);
+        Ok(())
+    }
+}
