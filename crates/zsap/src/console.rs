@@ -164,6 +164,12 @@ impl Console {
             _ = self.warnings.set(plan.warnings.clone());
             return Ok(false);
         }
+        self.answer(plan, self.plan_lines(plan))?;
+        Ok(true)
+    }
+
+    /// A plan, for people.
+    pub(crate) fn plan_lines(&self, plan: &Plan) -> Vec<String> {
         let mut lines = vec![format!("plan for {}: nothing was changed", self.strong(plan.operation))];
         let steps = plan.steps.iter().enumerate();
         lines.extend(steps.map(|(n, step)| text::wrapped(&format!("  {}. {}", n + 1, text::safe(step)), "     ")));
@@ -175,8 +181,7 @@ impl Console {
         ));
         let warnings = plan.warnings.iter().map(|warning| format!("  warning: {}", text::safe(warning)));
         lines.extend(warnings.map(|warning| text::wrapped(&warning, "    ")));
-        self.answer(plan, lines)?;
-        Ok(true)
+        lines
     }
 
     /// Asks whether to go on; without a terminal nobody is there to say so.

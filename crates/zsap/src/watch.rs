@@ -101,7 +101,12 @@ fn show(progress: &Progress, finished: &AtomicBool) {
             let bar = ProgressBar::with_draw_target(Some(now.total), ProgressDrawTarget::stderr());
             let with_total =
                 "{msg}  [{bar:30}] {binary_bytes} of {binary_total_bytes}, {binary_bytes_per_sec}, {eta} left";
-            let template = if now.total > 0 { with_total } else { "{msg}  {binary_bytes}, {binary_bytes_per_sec}" };
+            let template = match (now.total, now.done) {
+                // What is not counted.
+                (0, 0) => "{msg}",
+                (0, _) => "{msg}  {binary_bytes}, {binary_bytes_per_sec}",
+                _ => with_total,
+            };
             if let Ok(style) = ProgressStyle::with_template(template) {
                 bar.set_style(style.progress_chars("=> "));
             }

@@ -23,6 +23,8 @@ pub(crate) use begun::{MARK_LEN, MARK_PLACE, mark};
 pub use contained::catches_panics;
 pub(crate) use contained::contained;
 pub use content::{Content, FileSystem};
+pub(crate) use files::FileComparison;
+pub use files::{ChangedBy, ComparedFiles, FileChange, TakeChange};
 pub use files::{Entry, EntryKind, FileTree, Found, InnerPath, LeftOut, TakePart, Walked, Wanted};
 pub(crate) use impact::TornDisk;
 pub use impact::{Hit, HitKind, HitSum, Impact, free_space, impact};

@@ -4,6 +4,7 @@
 //! or killed it leaves the state before.
 
 mod bytes;
+mod compare_files;
 mod create;
 mod diff;
 mod merge;
@@ -14,6 +15,7 @@ mod take_out;
 
 pub use crate::operation::{FileChanges, Operation, Plan, Planned, Renamed};
 pub use bytes::{ReadBytes, ReadBytesPlan, WriteBytes, WriteBytesPlan};
+pub use compare_files::CompareFiles;
 pub(crate) use create::{BlankChild, copy_of};
 pub use create::{
     CopyChain, CopyChainOutcome, CopyChainPlan, CopyDisk, CopyDiskPlan, CopyOnto, CopyOntoOutcome, CopyOntoPlan,

@@ -13,7 +13,7 @@ use crate::image::{
 };
 use crate::progress::Progress;
 use crate::ranges::Ranges;
-use crate::storage::{Access, HostIdentity, Lenient, Overlay};
+use crate::storage::{Access, FileStorage, HostIdentity, Lenient, Overlay, ReadAt};
 
 /// What is asked for beside the image.
 #[derive(Clone, Debug, Default)]
@@ -56,7 +56,18 @@ struct Opened {
 impl Opened {
     fn new(path: &Path, format: Option<Format>, progress: &Progress) -> Result<Self> {
         let place = open_place(path, Access::Read)?;
-        let file = Arc::new(Lenient::new(place.storage));
+        Self::of(path, place.storage, place.identity, format, progress)
+    }
+
+    /// The same of a file that is open already.
+    fn of(
+        path: &Path,
+        storage: Arc<dyn ReadAt>,
+        identity: HostIdentity,
+        format: Option<Format>,
+        progress: &Progress,
+    ) -> Result<Self> {
+        let file = Arc::new(Lenient::new(storage));
         let storage = Arc::new(Overlay::new(file.clone())?);
         let format = match (format, probe(&*storage, None)) {
             (Some(format), _) => format,
@@ -82,7 +93,7 @@ impl Opened {
             content.join(&doubt_of_unreadable(&storage, format, &bad, progress)?);
         }
         let layer = Layer { path: path.to_owned(), steps, file };
-        Ok(Self { layer, image, content, identity: place.identity })
+        Ok(Self { layer, image, content, identity })
     }
 
     fn fits(&self, reference: &ParentReference) -> bool {
@@ -104,8 +115,17 @@ impl LenientChain {
     /// `Damaged` when not even mending makes the image one that opens; `Parent` when a parent is none that can be used,
     /// and is not to be gone past; `Usage` when a layer that is to be gone past is none of the chain; `Io`.
     pub(super) fn open(path: &Path, wanted: &Wanted, progress: &Progress) -> Result<Self> {
+        Self::below(path, Opened::new(path, wanted.format, progress)?, wanted, progress)
+    }
+
+    /// The same of an image whose file is open already.
+    pub(super) fn of_open(path: &Path, file: &Arc<FileStorage>, wanted: &Wanted, progress: &Progress) -> Result<Self> {
+        let first = Opened::of(path, file.clone(), file.host_identity()?, wanted.format, progress)?;
+        Self::below(path, first, wanted, progress)
+    }
+
+    fn below(path: &Path, first: Opened, wanted: &Wanted, progress: &Progress) -> Result<Self> {
         let (mut shown, mut layers, mut skipped) = (ShownLosses::default(), Vec::new(), Vec::new());
-        let first = Opened::new(path, wanted.format, progress)?;
         let size = first.image.info().virtual_size;
         let (mut seen, mut next) = (vec![first.identity], Some(Box::new(first)));
         // A layer that is gone past tells what is below it, and shows nothing.

@@ -9,6 +9,8 @@ use serde::Serialize;
 
 use super::apply::{Repairing, Way};
 use super::draft::{Draft, RepairStep};
+use super::impact::LossImpact;
+use super::lenient::{LenientChain, Wanted};
 use crate::error::{Error, Refusal, Result};
 use crate::family::{Guard, Override, children_of, record_children};
 use crate::finding::{Finding, Losses, Severity};
@@ -190,6 +192,20 @@ impl RepairPlan {
     /// What the steps mean for the content of the disk.
     pub fn content(&self) -> &Losses {
         &self.content
+    }
+
+    /// Which partitions, structures and files of the disk the steps would hit, and those that are offered beside them.
+    ///
+    /// # Errors
+    /// As [`impact_of_losses`](super::impact_of_losses).
+    pub fn impact(&self, progress: &Progress) -> Result<LossImpact> {
+        let Repair { path, format, guard, .. } = &self.request;
+        let path = &real(path)?;
+        let file = self.held.take(path, Access::AmendMetadata)?;
+        let wanted = Wanted { format: *format, search: guard.search.clone(), ..Wanted::default() };
+        let mut losses = self.content.clone();
+        self.offered.iter().for_each(|step| losses.join(&step.content));
+        LossImpact::of(LenientChain::of_open(path, &file, &wanted, progress)?, &losses, progress)
     }
 }
 

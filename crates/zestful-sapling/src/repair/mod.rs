@@ -3,6 +3,7 @@
 
 mod apply;
 mod draft;
+mod impact;
 mod lenient;
 mod mend;
 mod parents;
@@ -11,6 +12,7 @@ mod salvage;
 mod undo;
 
 pub use draft::RepairStep;
+pub use impact::{LossImpact, impact_of_losses};
 pub use mend::{Repair, RepairOutcome, RepairPlan};
 pub use resume::{Abandon, AbandonPlan, Abandoned, OverOutcome, RepairOver, Resume, ResumePlan, Resumed};
 pub use salvage::{Salvage, SalvageOutcome, SalvagePlan, SalvagedLayer};

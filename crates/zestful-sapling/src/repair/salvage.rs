@@ -6,6 +6,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::draft::RepairStep;
+use super::impact::LossImpact;
 use super::lenient::{Layer, LenientChain, Wanted};
 use crate::chain::{Chain, Disk};
 use crate::error::{Error, Refusal, Result};
@@ -187,6 +188,17 @@ impl SalvagePlan {
     /// What is known to be lost, or doubtful, before the data are read.
     pub fn content(&self) -> &Losses {
         &self.content
+    }
+
+    /// Which partitions, structures and files of the disk lie in what is lost or doubtful: what is known of that before
+    /// the data are read, or what the outcome says.
+    ///
+    /// # Errors
+    /// As [`impact_of_losses`](super::impact_of_losses).
+    pub fn impact(&self, losses: &Losses, progress: &Progress) -> Result<LossImpact> {
+        let Salvage { source, wanted, guard, .. } = &self.request;
+        let wanted = Wanted { search: guard.search.clone(), ..wanted.clone() };
+        LossImpact::of(LenientChain::open(source, &wanted, progress)?, losses, progress)
     }
 }
 

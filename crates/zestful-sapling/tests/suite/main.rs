@@ -5,6 +5,7 @@
 mod acts;
 mod beside;
 mod chains;
+mod compare_files;
 mod corpus;
 mod corpus_repairs;
 mod crash;

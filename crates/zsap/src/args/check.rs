@@ -15,6 +15,9 @@ pub(crate) struct Check {
     /// Read all content as well: what the host cannot read, what is not as it was pinned, pieces that changed
     #[arg(long)]
     pub(crate) data: bool,
+    /// Also tell which partitions, structures and files the damage hits, and how much of it is free space
+    #[arg(long)]
+    pub(crate) impact: bool,
     #[command(flatten)]
     pub(crate) format: FormatOption,
 }

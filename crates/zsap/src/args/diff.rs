@@ -1,23 +1,17 @@
 //! What `zsap diff` is given.
 
-use std::path::PathBuf;
-
 use clap::Args;
+
+use super::two_disks::TwoDisks;
 
 #[derive(Clone, Debug, Args)]
 pub(crate) struct Diff {
-    /// One image; or the folder of a machine, of which a disk is compared with itself at a checkpoint
-    pub(crate) one: PathBuf,
-    /// The other
-    #[arg(required_unless_present = "checkpoint", conflicts_with = "checkpoint")]
-    pub(crate) other: Option<PathBuf>,
-    /// Of the machine in that folder, the disk with this label; the only one need not be named
-    #[arg(long, value_name = "LABEL")]
-    pub(crate) disk: Option<String>,
-    /// The disk at this checkpoint, against another checkpoint or the present; may be given twice
-    #[arg(long, value_name = "NAME")]
-    pub(crate) checkpoint: Vec<String>,
+    #[command(flatten)]
+    pub(crate) disks: TwoDisks,
     /// Read what may differ and compare it; without, the tables alone tell
     #[arg(long)]
     pub(crate) contents: bool,
+    /// Also name the partitions, structures and files that lie in what differs, of both
+    #[arg(long)]
+    pub(crate) files: bool,
 }

@@ -7,6 +7,7 @@ use jiff::Timestamp;
 
 use super::disk::DiskOption;
 use super::options::FormatOption;
+use super::two_disks::TwoDisks;
 use super::values::{moment, size};
 
 #[derive(Debug, Subcommand)]
@@ -17,6 +18,8 @@ pub(crate) enum Files {
     Find(FilesFind),
     /// Copy files and whole folders out of a volume
     Get(FilesGet),
+    /// Tell which files came, went and changed between two disks, or two checkpoints
+    Diff(FilesDiff),
 }
 
 /// Where the files are.
@@ -67,4 +70,16 @@ pub(crate) struct FilesGet {
     /// for standard output
     #[arg(required = true, num_args = 2.., value_names = ["PATH", "DEST"])]
     pub(crate) paths: Vec<PathBuf>,
+}
+
+#[derive(Clone, Debug, Args)]
+pub(crate) struct FilesDiff {
+    #[command(flatten)]
+    pub(crate) disks: TwoDisks,
+    /// The volume, counted from 1 as `zsap show` tells them; one that is the only one need not be named
+    #[arg(long, value_name = "N")]
+    pub(crate) volume: Option<u32>,
+    /// Compare what files hold, by digests, and not when they were changed
+    #[arg(long)]
+    pub(crate) contents: bool,
 }

@@ -34,6 +34,7 @@ pub(crate) mod show;
 pub(crate) mod status;
 pub(crate) mod transplant;
 pub(crate) mod tree;
+pub(crate) mod two_disks;
 pub(crate) mod unfreeze;
 pub(crate) mod unpin;
 pub(crate) mod values;

@@ -15,6 +15,9 @@ pub(crate) struct Pin {
     /// Compare it with what was pinned, and tell which ranges changed and which children read them
     #[arg(long)]
     pub(crate) verify: bool,
+    /// Also tell which partitions, structures and files lie in what changed, and how much of it is free space
+    #[arg(long, requires = "verify")]
+    pub(crate) impact: bool,
     #[command(flatten)]
     pub(crate) search: SearchOption,
     /// Do it all the same, where it was refused for this

@@ -20,6 +20,9 @@ pub(crate) struct Repair {
     /// Take the last repair back: the image becomes what it was before, bit for bit
     #[arg(long)]
     pub(crate) undo: bool,
+    /// Also tell which partitions, structures and files a loss hits, and how much of it is free space
+    #[arg(long, conflicts_with = "undo")]
+    pub(crate) impact: bool,
     /// The format, whatever the signature says
     #[arg(long, value_enum, conflicts_with = "undo")]
     pub(crate) format: Option<FormatName>,

@@ -22,6 +22,9 @@ pub(crate) struct Salvage {
     /// What stands below a lost layer, where nothing else tells that
     #[arg(long, value_name = "IMAGE", requires = "without")]
     pub(crate) below: Option<PathBuf>,
+    /// Also tell which partitions, structures and files a loss hits, and how much of it is free space
+    #[arg(long)]
+    pub(crate) impact: bool,
     #[command(flatten)]
     pub(crate) image: ImageOptions,
     #[command(flatten)]

@@ -9,6 +9,8 @@ use zestful_sapling::error::Refusal;
 use zestful_sapling::family::{Health, Problem, ProblemKind, UnderWay};
 use zestful_sapling::finding::{Finding, Repair, Severity};
 use zestful_sapling::grove::{Limits, status_of};
+use zestful_sapling::image::Format;
+use zestful_sapling::repair::{LossImpact, impact_of_losses};
 
 use super::run::perform;
 use super::status::state_word;
@@ -17,8 +19,10 @@ use crate::args::check::Check;
 use crate::args::values::with;
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
+use crate::report::impact::{self, ImpactTold};
 use crate::report::json::{Checked, same_as};
 use crate::report::text;
+use crate::watch;
 
 /// So many images have a line each; of more, only those with something to tell.
 const MOST_LINES: usize = 12;
@@ -54,7 +58,9 @@ pub(super) fn run(console: &Console, typed: &Check) -> Result<Outcome, Failure> 
         console.error("damage was found");
     }
     let next = next_of(&all.checked, &problems, &under_way);
-    let mut lines = lines_of(console, &all.checked);
+    let impacts: Vec<Impacted> =
+        all.checked.iter().map(|report| impact_of(console, typed, report, format)).collect::<Result<_, _>>()?;
+    let mut lines = lines_of(console, &all.checked, &impacts);
     for (path, error) in &all.failed {
         lines.push(format!("{}: {}", console.strong(&text::path(path)), console.alarming("not checked")));
         lines.push(text::wrapped(&format!("  {}", text::safe(&error.with_causes())), "    "));
@@ -70,7 +76,17 @@ pub(super) fn run(console: &Console, typed: &Check) -> Result<Outcome, Failure> 
     );
     lines.extend(advice::lines(&next.iter().cloned().collect::<Vec<_>>(), "  "));
     let in_use = in_use.iter().map(|(path, _)| path.clone()).collect();
-    console.answer(&Checked::new(state, &all.checked, &problems, in_use, next.as_ref()), lines)?;
+    console.answer(
+        &Checked::new(
+            state,
+            &all.checked,
+            impacts.iter().map(Impacted::told).collect(),
+            &problems,
+            in_use,
+            next.as_ref(),
+        ),
+        lines,
+    )?;
     match all.failed.into_iter().next() {
         // Damage that was found says more than that another one could not be read.
         _ if damaged => Ok(Outcome::FoundDamage),
@@ -99,9 +115,54 @@ fn is_of_folder(problem: &Problem) -> bool {
     )
 }
 
-fn lines_of(console: &Console, checked: &[CheckReport]) -> Vec<String> {
+/// What the damage of an image hits, where that was asked for.
+enum Impacted {
+    NotAsked,
+    Found(LossImpact),
+    Untold(String),
+}
+
+impl Impacted {
+    fn told(&self) -> ImpactTold {
+        match self {
+            Self::NotAsked => ImpactTold::default(),
+            Self::Found(found) => ImpactTold::of_losses(found),
+            Self::Untold(why) => ImpactTold::untold(why.clone()),
+        }
+    }
+
+    fn lines(&self, console: &Console) -> Vec<String> {
+        match self {
+            Self::NotAsked => Vec::new(),
+            Self::Found(found) => impact::lines_of_losses(console, found),
+            Self::Untold(why) => {
+                vec![text::wrapped(&format!("  what that hits cannot be told: {}", text::safe(why)), "    ")]
+            }
+        }
+    }
+}
+
+fn impact_of(
+    console: &Console,
+    typed: &Check,
+    report: &CheckReport,
+    format: Option<Format>,
+) -> Result<Impacted, Failure> {
+    if !typed.impact || report.content.is_empty() {
+        let is_asked = typed.impact.then(LossImpact::default);
+        return Ok(is_asked.map_or(Impacted::NotAsked, Impacted::Found));
+    }
+    let found = watch::run(console, |progress| impact_of_losses(&report.path, format, &report.content, progress));
+    match found {
+        Ok(found) => Ok(Impacted::Found(found)),
+        Err(Error::Cancelled) => Err(Error::Cancelled.into()),
+        Err(error) => Ok(Impacted::Untold(error.with_causes())),
+    }
+}
+
+fn lines_of(console: &Console, checked: &[CheckReport], impacts: &[Impacted]) -> Vec<String> {
     let (mut lines, mut told, mut silent) = (Vec::new(), HashSet::new(), 0usize);
-    for report in checked {
+    for (report, impact) in checked.iter().zip(impacts) {
         let shown = |finding: &&Finding| console.common().verbose || finding.severity() > Severity::Note;
         let shown: Vec<&Finding> = report.findings.iter().filter(shown).collect();
         if shown.is_empty() && checked.len() > MOST_LINES && !console.common().verbose {
@@ -125,6 +186,7 @@ fn lines_of(console: &Console, checked: &[CheckReport]) -> Vec<String> {
         }
         if !report.content.is_empty() {
             lines.push(text::wrapped(&format!("  in all: {}", report.content), "    "));
+            lines.extend(impact.lines(console));
         }
     }
     if silent > 0 {

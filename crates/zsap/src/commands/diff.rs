@@ -1,18 +1,22 @@
 //! `zsap diff`.
 
 use std::path::PathBuf;
+use std::sync::Arc;
 
-use zestful_sapling::Error;
+use zestful_sapling::chain::{Chain, OpenOptions};
+use zestful_sapling::guest::{self, Impact};
 use zestful_sapling::ops::{self, Difference};
+use zestful_sapling::ranges::Ranges;
 
 use super::run::perform;
 use crate::args::diff::Diff;
-use crate::args::disk::image;
-
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
+use crate::report::impact::{self, Fate, ImpactTold};
+use crate::report::json::{DifferingFiles, Differs};
 use crate::report::table::Table;
 use crate::report::text;
+use crate::watch;
 
 /// Cells of the map.
 const CELLS: u64 = 64;
@@ -20,9 +24,10 @@ const CELLS: u64 = 64;
 const MOST_LISTED: usize = 20;
 
 pub(super) fn run(console: &Console, typed: &Diff) -> Result<Outcome, Failure> {
-    let (one, other) = &sides(typed)?;
+    let (one, other) = &typed.disks.images()?;
     let diff = ops::Diff::new(one, other).with_contents(typed.contents);
     let Some(found) = perform(console, &diff)? else { return Ok(Outcome::Done) };
+    let files = if typed.files { Some(files_in(console, [one, other], &found)?) } else { None };
     let how = if found.compared { "differ" } else { "may differ" };
     let mut lines = vec![format!("{} and {}", console.strong(&text::path(one)), console.strong(&text::path(other)))];
     if found.bytes == 0 {
@@ -49,23 +54,33 @@ pub(super) fn run(console: &Console, typed: &Diff) -> Result<Outcome, Failure> {
     if !found.same_size {
         lines.push("  they have different sizes; past its end the smaller one counts as zeros".to_owned());
     }
-    console.answer(&found, lines)?;
+    if let Some(files) = files.as_ref().filter(|_| found.bytes > 0) {
+        for (path, impact) in [(one, &files[0]), (other, &files[1])] {
+            let heading = format!("in {} that is", text::name(path));
+            lines.extend(impact::lines(console, &heading, impact));
+        }
+    }
+    let files = files.as_ref().map(|[one, other]| DifferingFiles { one: told(one), other: told(other) });
+    console.answer(&Differs { found: &found, files }, lines)?;
     Ok(Outcome::Done)
 }
 
-/// The images that are meant, the older one first where both are of a machine.
-fn sides(typed: &Diff) -> Result<(PathBuf, PathBuf), Error> {
-    let at = |checkpoint: Option<&String>| image(&typed.one, typed.disk.as_deref(), checkpoint.map(String::as_str));
-    match (&typed.other, &*typed.checkpoint) {
-        (Some(other), _) if typed.disk.is_some() => {
-            let (disk, none) = (typed.disk.as_deref(), None);
-            Ok((image(&typed.one, disk, none)?, image(other, disk, none)?))
-        }
-        (Some(other), _) => Ok((typed.one.clone(), other.clone())),
-        (None, [one]) => Ok((at(Some(one))?, at(None)?)),
-        (None, [one, other]) => Ok((at(Some(one))?, at(Some(other))?)),
-        (None, _) => Err(Error::usage("a disk is compared at one or two checkpoints", "leave the others out")),
-    }
+/// What lies in the ranges that differ, in each of both.
+fn files_in(console: &Console, disks: [&PathBuf; 2], found: &Difference) -> Result<[Impact; 2], Failure> {
+    let of = |path: &PathBuf| {
+        watch::run(console, |progress| {
+            let (disk, _) = Chain::open_for_look(path, &OpenOptions::new())?;
+            let ranges: Ranges = found.differ.iter().map(|range| range.offset..range.end()).collect();
+            guest::impact(Arc::new(disk), &ranges, progress)
+        })
+    };
+    Ok([of(disks[0])?, of(disks[1])?])
+}
+
+fn told(impact: &Impact) -> ImpactTold {
+    let mut told = ImpactTold::default();
+    told.add(impact, Fate::Changed);
+    told
 }
 
 /// The disk from end to end; the fuller a cell, the more of it differs.

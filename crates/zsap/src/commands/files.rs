@@ -9,6 +9,7 @@ use zestful_sapling::chain::OpenOptions;
 use zestful_sapling::guest::{Entry, EntryKind, FileTree, InnerPath, LeftOut, Walked, Wanted};
 use zestful_sapling::ops::{TakeOut, TakeOutOutcome};
 
+use super::files_diff;
 use super::run::perform;
 use crate::args::files::{Files, FilesFind, FilesGet, FilesList, Place};
 use crate::args::values::with;
@@ -24,6 +25,7 @@ pub(super) fn run(console: &Console, typed: &Files) -> Result<Outcome, Failure> 
         Files::List(typed) => list(console, typed),
         Files::Find(typed) => find(console, typed),
         Files::Get(typed) => get(console, typed),
+        Files::Diff(typed) => files_diff::run(console, typed),
     }
 }
 
@@ -91,7 +93,7 @@ fn told(
     Ok(if walked.left_out_count == 0 { Outcome::Done } else { Outcome::WantsALook })
 }
 
-fn left_out_line(left_out: &LeftOut) -> String {
+pub(super) fn left_out_line(left_out: &LeftOut) -> String {
     format!("left out {}: {}", left_out.path, left_out.why)
 }
 
@@ -165,13 +167,18 @@ impl Output<'_> {
     }
 }
 
-fn line(console: &Console, entry: &Entry) -> String {
-    let kind = match entry.kind {
+fn kind_word(kind: EntryKind) -> &'static str {
+    match kind {
         EntryKind::File => "file",
         EntryKind::Folder => "folder",
         EntryKind::Link => "link",
         _ => "other",
-    };
+    }
+}
+
+/// An entry as a line, without what comes before it.
+pub(super) fn line(console: &Console, entry: &Entry) -> String {
+    let kind = kind_word(entry.kind);
     let size = entry.size.map_or_else(|| "-".to_owned(), |size| console.size(size));
     let changed = entry.modified.map_or_else(|| "-".to_owned(), |time| time.strftime("%Y-%m-%d %H:%M").to_string());
     let slash = if entry.kind == EntryKind::Folder { "/" } else { "" };

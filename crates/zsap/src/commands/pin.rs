@@ -1,13 +1,21 @@
 //! `zsap pin`.
 
+use std::sync::Arc;
+
+use zestful_sapling::chain::{Chain, OpenOptions};
 use zestful_sapling::family::Health;
+use zestful_sapling::guest;
 use zestful_sapling::ops::{PinImage, PinReport, VerifyPin};
+use zestful_sapling::ranges::Ranges;
 
 use super::run::{asked, perform};
 use crate::args::pin::Pin;
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
+use crate::report::impact::{self, Fate, ImpactTold};
+use crate::report::json::PinVerified;
 use crate::report::text;
+use crate::watch;
 
 pub(super) fn run(console: &Console, typed: &Pin) -> Result<Outcome, Failure> {
     if typed.verify {
@@ -32,7 +40,20 @@ pub(super) fn run(console: &Console, typed: &Pin) -> Result<Outcome, Failure> {
 fn verify(console: &Console, typed: &Pin) -> Result<Outcome, Failure> {
     let verify = asked(VerifyPin::new(&typed.base), Some(&typed.search), &[]);
     let Some(report) = perform(console, &verify)? else { return Ok(Outcome::Done) };
-    console.answer(&report, report_lines(console, &report))?;
+    let mut lines = report_lines(console, &report);
+    let mut told = ImpactTold::default();
+    if typed.impact {
+        let ranges: Ranges = report.changed.iter().map(|range| range.offset..range.end()).collect();
+        let found = watch::run(console, |progress| {
+            let disk = Arc::new(Chain::open(&typed.base, &OpenOptions::new())?);
+            guest::impact(disk, &ranges, progress)
+        })?;
+        told.add(&found, Fate::Changed);
+        if found.hit_count > 0 {
+            lines.extend(impact::lines(console, "what changed lies in", &found));
+        }
+    }
+    console.answer(&PinVerified { report: &report, impact: told }, lines)?;
     Ok(report.state.into())
 }
 

@@ -14,6 +14,7 @@ use crate::args::repair::Repair;
 use crate::args::values::with;
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
+use crate::report::impact::{self, ImpactTold};
 use crate::report::json::RepairPlanned;
 use crate::report::text;
 use crate::{advice, watch};
@@ -33,8 +34,16 @@ pub(super) fn run(console: &Console, typed: &Repair) -> Result<Outcome, Failure>
         let mut lines = planned(console, typed, &plan);
         let warnings = plan.summary().warnings.iter();
         lines.extend(warnings.map(|warning| text::wrapped(&format!("  warning: {}", text::safe(warning)), "    ")));
-        lines.extend(advice::lines(&next_of(typed, &plan), "  "));
-        console.answer(&RepairPlanned::of(&plan), lines)?;
+        let next = advice::lines(&next_of(typed, &plan), "  ");
+        lines.extend(next.iter().cloned());
+        let impact = match typed.impact {
+            true => Some(watch::run(console, |progress| plan.impact(progress))?),
+            false => None,
+        };
+        let told = impact.as_ref().map(ImpactTold::of_losses).unwrap_or_default();
+        let at = lines.len() - next.len();
+        lines.splice(at..at, impact.iter().flat_map(|impact| impact::lines_of_losses(console, impact)));
+        console.answer(&RepairPlanned::of(&plan, told), lines)?;
         return Ok(Outcome::Done);
     }
     if !plan.steps().is_empty() {

@@ -1,14 +1,19 @@
 //! `zsap salvage`.
 
+use zestful_sapling::finding::Losses;
+use zestful_sapling::ops::{Operation, Planned};
 use zestful_sapling::ranges::Ranges;
 use zestful_sapling::repair::{self, SalvageOutcome};
 
-use super::run::{asked, perform};
+use super::run::{asked, finish};
 use crate::args::salvage::Salvage;
 use crate::args::values::with;
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
+use crate::report::impact::{self, ImpactTold};
+use crate::report::json::{SavePlanned, Saved};
 use crate::report::text;
+use crate::watch;
 
 /// Ranges that are shown one by one; the list has all of them.
 const MOST_RANGES: usize = 10;
@@ -20,8 +25,28 @@ pub(super) fn run(console: &Console, typed: &Salvage) -> Result<Outcome, Failure
     let salvage = typed.without.iter().fold(salvage, repair::Salvage::without);
     let salvage = with(salvage, typed.below.as_ref(), repair::Salvage::with_below);
     let salvage = asked(salvage, Some(&typed.search), &typed.force);
-    let Some(outcome) = perform(console, &salvage)? else { return Ok(Outcome::Done) };
-    console.answer(&outcome, saved(console, typed, &outcome))?;
+    let plan = watch::patiently(console, || salvage.clone().plan())?;
+    let hit = |losses: &Losses| match typed.impact {
+        true => watch::run(console, |progress| plan.impact(losses, progress)).map(Some),
+        false => Ok(None),
+    };
+    if console.common().plan && typed.impact {
+        let found = hit(plan.content())?;
+        let impact = found.as_ref().map(ImpactTold::of_losses).unwrap_or_default();
+        let mut lines = console.plan_lines(plan.summary());
+        lines.extend(found.iter().flat_map(|found| impact::lines_of_losses(console, found)));
+        console.answer(&SavePlanned { plan: plan.summary(), impact }, lines)?;
+        return Ok(Outcome::Done);
+    }
+    if console.show_plan(plan.summary())? {
+        return Ok(Outcome::Done);
+    }
+    let outcome = finish(console, &plan)?;
+    let found = hit(&outcome.content)?;
+    let impact = found.as_ref().map(ImpactTold::of_losses).unwrap_or_default();
+    let mut lines = saved(console, typed, &outcome);
+    lines.extend(found.iter().flat_map(|found| impact::lines_of_losses(console, found)));
+    console.answer(&Saved { outcome: &outcome, impact }, lines)?;
     Ok(if outcome.content.is_empty() { Outcome::Done } else { Outcome::FoundDamage })
 }
 

@@ -12,12 +12,13 @@ use zestful_sapling::family::{
 };
 use zestful_sapling::finding::{Finding, Losses};
 use zestful_sapling::grove::ForgetStep;
-use zestful_sapling::guest::{Entry, EntryKind, LeftOut};
-use zestful_sapling::ops::{DeriveOutcome, MergeEstimate, Plan, Planned, TakeOutOutcome};
+use zestful_sapling::guest::{ChangedBy, Entry, EntryKind, InnerPath, LeftOut};
+use zestful_sapling::ops::{DeriveOutcome, Difference, MergeEstimate, PinReport, Plan, Planned, TakeOutOutcome};
 use zestful_sapling::path_data::PathData;
-use zestful_sapling::repair::{RepairPlan, RepairStep};
+use zestful_sapling::repair::{RepairPlan, RepairStep, SalvageOutcome};
 use zestful_sapling_attach::Attached;
 
+use super::impact::ImpactTold;
 use super::volumes::Inside;
 use crate::advice;
 
@@ -67,11 +68,14 @@ pub(crate) struct RepairPlanned<'a> {
     offered: &'a [RepairStep],
     /// What would be found in the image's own file afterwards.
     left: &'a [Finding],
+    #[serde(flatten)]
+    impact: ImpactTold,
 }
 
 impl<'a> RepairPlanned<'a> {
-    pub(crate) fn of(plan: &'a RepairPlan) -> Self {
+    pub(crate) fn of(plan: &'a RepairPlan, impact: ImpactTold) -> Self {
         Self {
+            impact,
             plan: plan.summary(),
             repairs: plan.steps(),
             content: plan.content(),
@@ -119,13 +123,17 @@ pub(crate) struct FileTold {
     deleted: bool,
 }
 
+/// The bytes of a path as hexadecimal digits, where it is no Unicode.
+pub(crate) fn hex_if_no_text(path: &InnerPath) -> Option<String> {
+    let bytes = path.as_bytes();
+    std::str::from_utf8(bytes).is_err().then(|| bytes.iter().map(|byte| format!("{byte:02x}")).collect())
+}
+
 impl FileTold {
     pub(crate) fn of(entry: &Entry) -> Self {
-        let bytes = entry.path.as_bytes();
-        let hex = || bytes.iter().map(|byte| format!("{byte:02x}")).collect();
         Self {
             path: entry.path.to_string(),
-            path_bytes: std::str::from_utf8(bytes).is_err().then(hex),
+            path_bytes: hex_if_no_text(&entry.path),
             kind: entry.kind,
             size: entry.size,
             modified: entry.modified,
@@ -299,12 +307,15 @@ struct CheckedImage<'a> {
     files: Vec<PathData>,
     /// What the damage means for the whole disk.
     content: &'a Losses,
+    #[serde(flatten)]
+    impact: ImpactTold,
 }
 
 impl<'a> Checked<'a> {
     pub(crate) fn new(
         state: Health,
         checked: &'a [CheckReport],
+        impacts: Vec<ImpactTold>,
         problems: &[Problem],
         in_use: Vec<PathBuf>,
         next: Option<&advice::Next>,
@@ -316,7 +327,8 @@ impl<'a> Checked<'a> {
                 findings.push(finding);
             }
         }
-        let images = checked.iter().map(|report| CheckedImage {
+        let images = checked.iter().zip(impacts).map(|(report, impact)| CheckedImage {
+            impact,
             path: PathData::from(&*report.path),
             state: report.state,
             files: report.files.iter().map(|file| PathData::from(&**file)).collect(),
@@ -461,4 +473,87 @@ pub(crate) struct AttachedDisks {
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct Detached {
     pub(crate) detached: Attached,
+}
+
+/// What comparing a pinned base told.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct PinVerified<'a> {
+    #[serde(flatten)]
+    pub(crate) report: &'a PinReport,
+    #[serde(flatten)]
+    pub(crate) impact: ImpactTold,
+}
+
+/// What was saved.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct Saved<'a> {
+    #[serde(flatten)]
+    pub(crate) outcome: &'a SalvageOutcome,
+    #[serde(flatten)]
+    pub(crate) impact: ImpactTold,
+}
+
+/// What saving would do.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct SavePlanned<'a> {
+    #[serde(flatten)]
+    pub(crate) plan: &'a Plan,
+    #[serde(flatten)]
+    pub(crate) impact: ImpactTold,
+}
+
+/// Where two disks differ.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct Differs<'a> {
+    #[serde(flatten)]
+    pub(crate) found: &'a Difference,
+    /// What lies in the ranges that differ; null when it was not asked for.
+    pub(crate) files: Option<DifferingFiles>,
+}
+
+/// What lies in ranges that differ, in each of two disks.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct DifferingFiles {
+    /// In the first.
+    pub(crate) one: ImpactTold,
+    /// In the other.
+    pub(crate) other: ImpactTold,
+}
+
+/// What has become of the files of a volume.
+#[cfg_attr(
+    not(test),
+    expect(dead_code, reason = "it is written entry by entry, and only its schema is taken from here")
+)]
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct FilesCompared {
+    /// The volume, counted from 1 in the order of the table.
+    volume: u32,
+    /// What only the other disk has.
+    added: Vec<FileTold>,
+    /// What only the first disk has.
+    removed: Vec<FileTold>,
+    /// What both have, and is not the same: as it is in the other.
+    changed: Vec<ChangeTold>,
+    /// What could not be compared, wholly or in part; at most fifty of each disk.
+    left_out: Vec<LeftOutTold>,
+    /// How many that are, named or not.
+    left_out_count: u64,
+}
+
+/// A file that is not what it was.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct ChangeTold {
+    #[serde(flatten)]
+    now: FileTold,
+    /// What of it differs.
+    by: Vec<ChangedBy>,
+    /// What it was.
+    was: FileTold,
+}
+
+impl ChangeTold {
+    pub(crate) fn of(was: &Entry, now: &Entry, by: &[ChangedBy]) -> Self {
+        Self { now: FileTold::of(now), by: by.to_vec(), was: FileTold::of(was) }
+    }
 }

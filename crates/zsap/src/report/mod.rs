@@ -1,6 +1,7 @@
 //! How answers look.
 
 pub(crate) mod events;
+pub(crate) mod impact;
 pub(crate) mod json;
 #[cfg(test)]
 mod schema;

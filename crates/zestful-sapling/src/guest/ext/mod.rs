@@ -4,8 +4,9 @@
 //! There is a crate that reads these file systems, and it is not used: of a file with unwritten extents (any that was
 //! preallocated) it gives out what stood on the disk before, and it tells no places.
 
+mod bitmaps;
 mod folder;
-mod groups;
+mod group;
 mod inode;
 mod journal;
 mod map;

@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::rc::Rc;
 
 use super::Inode;
-use super::groups::Group;
+use super::group::Group;
 use super::superblock::{LEN, PLACE, Superblock};
 use crate::guest::trouble::Trouble;
 use crate::guest::window::Window;
@@ -140,40 +140,45 @@ impl ExtVolume {
         Inode::parse(&self.superblock, number, &bytes[start as usize..][..self.superblock.inode_len as usize])
     }
 
-    pub(super) fn known_group(&self, group: u64) -> Option<Group> {
-        self.groups.get(&group).copied()
-    }
-
-    pub(super) fn know_group(&mut self, group: u64, found: Group) {
+    pub(super) fn group(&mut self, group: u64) -> Result<Group, Trouble> {
+        if let Some(known) = self.groups.get(&group) {
+            return Ok(*known);
+        }
+        if group >= self.superblock().groups() {
+            return Err(Trouble::Damaged(format!("something would lie in group {group}, which cannot be")));
+        }
+        let (block, within) = self.superblock().descriptor_place(group);
+        let bytes = self.block(block)?;
+        let descriptor = &bytes[within as usize..][..self.superblock().descriptor_len as usize];
+        let found = Group::parse(self.superblock(), group, descriptor);
+        if found.table == 0 || found.table >= self.superblock().blocks {
+            return Err(Trouble::Damaged(format!("the inodes of group {group} would lie in block {}", found.table)));
+        }
         if self.groups.len() == MOST_GROUPS {
             self.groups.clear();
         }
         self.groups.insert(group, found);
+        Ok(found)
     }
 
-    /// What all groups take for themselves.
-    pub(super) fn all_own(&mut self) -> Result<Rc<Ranges>, Trouble> {
-        if let Some(own) = &self.own {
-            return Ok(own.clone());
-        }
-        let mut own = Ranges::default();
-        for group in 0..self.groups() {
-            self.own_blocks(group, &mut |place, _| own.add(place))?;
-        }
-        let own = Rc::new(own);
+    /// What all groups take for themselves, if that was asked for before.
+    pub(super) fn kept_own(&self) -> Option<Rc<Ranges>> {
+        self.own.clone()
+    }
+
+    pub(super) fn keep_own(&mut self, own: &Rc<Ranges>) {
         self.own = Some(own.clone());
-        Ok(own)
     }
 
-    /// Whether the newest form of a block waits in the journal.
-    pub(in crate::guest) fn waits_elsewhere(&self, block: u64) -> bool {
-        self.moved.contains_key(&block)
+    /// Blocks whose newest form waits in the journal.
+    pub(in crate::guest) fn waiting(&self) -> impl Iterator<Item = u64> {
+        self.moved.keys().copied()
     }
 
     /// Where an inode stands on the volume, in bytes; none where its newest form waits in the journal.
     pub(in crate::guest) fn inode_place(&mut self, number: u32) -> Result<Option<std::ops::Range<u64>>, Trouble> {
         let (block, start) = self.place_of_inode(number)?;
         let at = block * self.superblock.block + start;
-        Ok((!self.waits_elsewhere(block)).then(|| at..at + self.superblock.inode_len))
+        Ok((!self.moved.contains_key(&block)).then(|| at..at + self.superblock.inode_len))
     }
 }

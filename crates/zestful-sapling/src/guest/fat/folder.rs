@@ -1,5 +1,7 @@
 //! Folders of FAT: entries of 32 bytes, the longer names before them.
 
+use std::ops::Range;
+
 use jiff::Timestamp;
 use jiff::civil;
 use jiff::tz::TimeZone;
@@ -20,7 +22,7 @@ const FOLDER: u8 = 0x10;
 const READ_ONLY: u8 = 0x01;
 const DELETED: u8 = 0xE5;
 /// Where the letters of a part of a long name stand.
-const LETTERS: [std::ops::Range<usize>; 3] = [1..11, 14..26, 28..32];
+const LETTERS: [Range<usize>; 3] = [1..11, 14..26, 28..32];
 const LETTERS_OF_PART: usize = 13;
 const MOST_PARTS: u8 = 20;
 
@@ -34,6 +36,8 @@ pub(in crate::guest) struct FatEntry {
     pub(in crate::guest) first: u64,
     pub(in crate::guest) len: u64,
     pub(in crate::guest) modified: Option<Timestamp>,
+    /// Where it stands on the volume, in bytes.
+    pub(in crate::guest) place: Range<u64>,
 }
 
 /// Takes something in a folder; `false` when nothing more is wanted.
@@ -50,7 +54,7 @@ impl FatVolume {
             while at < place.end {
                 let mut bytes = vec![0; (AT_ONCE * LEN).min(place.end - at) as usize];
                 self.read_at(&mut bytes, at)?;
-                for entry in bytes.chunks_exact(LEN as usize) {
+                for (entry, number) in bytes.chunks_exact(LEN as usize).zip(0..) {
                     count += 1;
                     if entry[0] == 0 {
                         return Ok(());
@@ -59,7 +63,7 @@ impl FatVolume {
                         let what = "it has more entries than a folder can have";
                         return Err(Trouble::Damaged(what.to_owned()));
                     }
-                    let Some(found) = name.next(entry) else { continue };
+                    let Some(found) = name.next(entry, at + number * LEN) else { continue };
                     if !visit(self, found)? {
                         return Ok(());
                     }
@@ -83,7 +87,7 @@ struct LongName {
 
 impl LongName {
     /// One entry more: something that has a name, once there is all of it.
-    fn next(&mut self, entry: &[u8]) -> Option<FatEntry> {
+    fn next(&mut self, entry: &[u8], at: u64) -> Option<FatEntry> {
         let attributes = entry[11];
         if entry[0] == DELETED {
             *self = Self::default();
@@ -109,6 +113,7 @@ impl LongName {
             first: u64::from(le_u16(entry, 20)) << 16 | u64::from(le_u16(entry, 26)),
             len: if is_folder { 0 } else { u64::from(le_u32(entry, 28)) },
             modified: moment(le_u16(entry, 24), le_u16(entry, 22)),
+            place: at..at + LEN,
         })
     }
 

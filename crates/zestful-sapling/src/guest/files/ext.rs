@@ -147,6 +147,14 @@ impl Item for ExtItem<'_> {
         u64::from(self.named.inode)
     }
 
+    fn is_folder(&self) -> Option<bool> {
+        self.named.kind.map(|kind| kind == InodeKind::Folder)
+    }
+
+    fn record(&mut self) -> Option<Range<u64>> {
+        self.volume.inode_place(self.named.inode).ok().flatten()
+    }
+
     fn facts(&mut self) -> Result<Facts, Trouble> {
         let inode = self.inode()?;
         let kind = kind(inode.kind);
@@ -247,6 +255,11 @@ impl System for Ext {
             patience.renew();
             take((blocks.start * unit).max(within.start)..(blocks.end * unit).min(within.end));
         })
+    }
+
+    fn waiting(&self) -> Vec<Range<u64>> {
+        let unit = self.volume.block_len();
+        self.volume.waiting().map(|block| block * unit..(block + 1) * unit).collect()
     }
 
     fn vouch_for_free(&mut self) -> Result<(), Trouble> {

@@ -34,6 +34,14 @@ impl Item for FatItem<'_> {
         self.entry.first
     }
 
+    fn is_folder(&self) -> Option<bool> {
+        Some(self.entry.is_folder)
+    }
+
+    fn record(&mut self) -> Option<Range<u64>> {
+        Some(self.entry.place.clone())
+    }
+
     fn facts(&mut self) -> Result<Facts, Trouble> {
         let is_folder = self.entry.is_folder;
         let kind = if is_folder { EntryKind::Folder } else { EntryKind::File };

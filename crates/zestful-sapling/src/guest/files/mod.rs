@@ -3,6 +3,7 @@
 //! [`FileTree`] is a volume whose files can be read. What a reader of one file system must be able to do is `System`;
 //! FAT and NTFS are read by crates, ext by our own reader.
 
+mod compare;
 mod ext;
 mod fat;
 mod find;
@@ -14,6 +15,8 @@ mod system;
 mod tree;
 mod walk;
 
+pub(crate) use compare::FileComparison;
+pub use compare::{ChangedBy, ComparedFiles, FileChange, TakeChange};
 pub use find::Wanted;
 pub(super) use holders::{Holder, HolderTold};
 pub use path::InnerPath;

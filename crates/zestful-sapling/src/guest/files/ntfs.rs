@@ -67,6 +67,14 @@ impl Item for NtfsItem<'_> {
         self.named.file.number
     }
 
+    fn is_folder(&self) -> Option<bool> {
+        Some(self.named.is_folder)
+    }
+
+    fn record(&mut self) -> Option<Range<u64>> {
+        self.table.only_record(self.named.file.number).ok().flatten()
+    }
+
     fn facts(&mut self) -> Result<Facts, Trouble> {
         let record = self.record()?;
         let kind = match (record.is_special(), record.is_folder) {

@@ -77,6 +77,13 @@ pub(super) trait Item {
     /// Where it is, if it is a folder, in a folder of that path.
     fn number(&self) -> u64;
 
+    /// Whether it is a folder, where its name tells that already.
+    fn is_folder(&self) -> Option<bool>;
+
+    /// Where all stands that tells of it what its name does not: where that is the same, and nothing of its places has
+    /// changed, nothing of it has. None when it stands at several places, or waits elsewhere.
+    fn record(&mut self) -> Option<Range<u64>>;
+
     fn facts(&mut self) -> Result<Facts, Trouble>;
 
     /// What a link leads to.
@@ -126,6 +133,11 @@ pub(super) trait System {
     /// Refuses to vouch for what is marked as free: where structures that say the same twice do not agree, or where
     /// features are in use that may give marks another meaning.
     fn vouch_for_free(&mut self) -> Result<(), Trouble>;
+
+    /// Places whose newest form waits elsewhere.
+    fn waiting(&self) -> Vec<Range<u64>> {
+        Vec::new()
+    }
 
     /// What is to be known of the volume as it is read.
     fn notes(&self) -> Vec<String> {

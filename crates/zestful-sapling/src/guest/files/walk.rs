@@ -37,7 +37,7 @@ pub struct Entry {
 }
 
 impl Entry {
-    fn of(path: InnerPath, facts: Facts) -> Self {
+    pub(super) fn of(path: InnerPath, facts: Facts) -> Self {
         let Facts { kind, size, allocated, modified, permissions } = facts;
         Self { path, kind, size, allocated, modified, permissions }
     }
@@ -116,7 +116,15 @@ pub struct Walked {
 }
 
 impl Walked {
-    fn leave_out(&mut self, path: &InnerPath, why: impl Into<String>) {
+    /// Adds what another walk has met.
+    pub(super) fn join(&mut self, other: Self) {
+        self.entries += other.entries;
+        self.left_out_count += other.left_out_count;
+        let room = MOST_NAMED.saturating_sub(self.left_out.len());
+        self.left_out.extend(other.left_out.into_iter().take(room));
+    }
+
+    pub(super) fn leave_out(&mut self, path: &InnerPath, why: impl Into<String>) {
         self.left_out_count += 1;
         if self.left_out.len() < MOST_NAMED {
             self.left_out.push(LeftOut { path: path.clone(), why: why.into() });

@@ -63,14 +63,13 @@ pub fn impact(disk: Arc<dyn Disk>, ranges: &Ranges, progress: &Progress) -> Resu
     volumes.problems.iter().for_each(|problem| found.doubt(problem.to_string()));
     let mut left = ranges.clone();
     left.remove(disk.virtual_size()..u64::MAX);
-    progress.begin("looking up what lies there", volumes.volumes.len() as u64);
+    progress.begin("looking up what lies there", 0);
     for volume in &volumes.volumes {
         let asked = AllAsked::of(ranges.list(), volume.start, volume.len);
         left.remove(volume.start..volume.start.saturating_add(volume.len));
         if !asked.is_empty() {
             of_volume(&disk, volume, asked, &mut found, progress)?;
         }
-        progress.advance(1);
     }
     let name = tables.table.map(|table| table.to_string());
     let mut outside = |what: HitKind, name: Option<String>, places: Vec<DiskRange>| {

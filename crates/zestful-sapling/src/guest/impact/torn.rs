@@ -2,6 +2,7 @@
 
 use std::io;
 use std::path::Path;
+use std::sync::Arc;
 
 use crate::chain::{Disk, DiskExtent, DiskStatus};
 use crate::error::{Error, Result};
@@ -9,18 +10,18 @@ use crate::image::{Image, ImageInfo, Visit};
 use crate::ranges::Ranges;
 
 /// A disk with parts that cannot be read.
-pub(crate) struct TornDisk<D> {
-    disk: D,
+pub(crate) struct TornDisk {
+    disk: Arc<dyn Disk>,
     lost: Ranges,
 }
 
-impl<D: Disk> TornDisk<D> {
-    pub(crate) fn new(disk: D, lost: Ranges) -> Self {
+impl TornDisk {
+    pub(crate) fn new(disk: Arc<dyn Disk>, lost: Ranges) -> Self {
         Self { disk, lost }
     }
 }
 
-impl<D: Disk> Disk for TornDisk<D> {
+impl Disk for TornDisk {
     fn layer(&self, number: usize) -> Option<&dyn Image> {
         self.disk.layer(number)
     }

@@ -16,6 +16,7 @@ const LAST: u16 = 0x2;
 pub(in crate::guest) struct NamedRecord {
     pub(in crate::guest) name: Vec<u8>,
     pub(in crate::guest) file: Reference,
+    pub(in crate::guest) is_folder: bool,
 }
 
 /// Takes the names of a block; `false` when no more are wanted.
@@ -92,7 +93,10 @@ fn entries(list: &[u8]) -> (Vec<NamedRecord>, Option<String>) {
         match FileName::parse(&entry[16..16 + key_len]) {
             None => return (found, Some("a name in a folder is cut off".to_owned())),
             Some(name) if name.is_short => {}
-            Some(name) => found.push(NamedRecord { name: name.name, file: Reference::of(le_u64(entry, 0)) }),
+            Some(name) => {
+                let file = Reference::of(le_u64(entry, 0));
+                found.push(NamedRecord { name: name.name, file, is_folder: name.is_folder });
+            }
         }
         at += len;
     }

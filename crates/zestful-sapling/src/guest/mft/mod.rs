@@ -5,6 +5,7 @@
 //! of a file whose list of clusters goes on in another record.
 
 mod folder;
+mod read;
 mod record;
 mod table;
 mod value;

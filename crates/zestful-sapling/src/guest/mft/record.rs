@@ -18,6 +18,8 @@ const END: u32 = 0xFFFF_FFFF;
 /// Names of the old form, which stand beside the others.
 const SHORT_NAME: u8 = 2;
 const SPECIAL: u32 = 0x400;
+/// Said beside a name.
+const IS_FOLDER: u32 = 0x1000_0000;
 
 /// Kinds of attributes.
 pub(super) const INFORMATION: u32 = 0x10;
@@ -64,14 +66,15 @@ pub(in crate::guest) struct FileName {
     pub(in crate::guest) name: Vec<u8>,
     /// It stands beside another one.
     pub(super) is_short: bool,
+    pub(super) is_folder: bool,
 }
 
 impl FileName {
     pub(super) fn parse(bytes: &[u8]) -> Option<Self> {
         let len = usize::from(*bytes.get(64)?) * 2;
         let text = utf16le(bytes.get(66..66 + len)?);
-        let is_short = bytes[65] == SHORT_NAME;
-        Some(Self { folder: Reference::of(le_u64(bytes, 0)), name: text.into_bytes(), is_short })
+        let (is_short, is_folder) = (bytes[65] == SHORT_NAME, le_u32(bytes, 56) & IS_FOLDER != 0);
+        Some(Self { folder: Reference::of(le_u64(bytes, 0)), name: text.into_bytes(), is_short, is_folder })
     }
 }
 

@@ -95,6 +95,15 @@ impl Mft {
         Record::parse(bytes, number)
     }
 
+    /// Where the record of a file stands on the volume, in bytes; none when it has several, or lies in pieces.
+    pub(in crate::guest) fn only_record(&mut self, number: u64) -> Result<Option<Range<u64>>, Trouble> {
+        let Some(record) = self.record(number)? else { return Ok(None) };
+        let has_list = record.attributes().any(|attribute| attribute.is_ok_and(|one| one.kind == ATTRIBUTE_LIST));
+        let (place, len) = self.own.place(number * self.record_len, self.record_len, self.cluster)?;
+        let place = place.filter(|_| !has_list && len == self.record_len);
+        Ok(place.map(|place| place..place + self.record_len))
+    }
+
     /// All clusters that a file takes, whose base record this is: of its content, its streams, its list of names.
     pub(in crate::guest) fn places(
         &mut self,

@@ -1,98 +1,19 @@
-//! Groups: their descriptors and bitmaps, and what of the volume they take themselves.
+//! What bitmaps mark, and what of the volume groups take for themselves.
 
 use std::ops::Range;
+use std::rc::Rc;
 
-use super::superblock::{GroupSums, Superblock};
+use super::group::Group;
 use super::volume::ExtVolume;
-use super::{Inode, checksum, short_checksum};
-use crate::bytes::{le_u16, le_u32, wide};
+use super::{Inode, checksum};
+use crate::bytes::wide;
 use crate::guest::trouble::Trouble;
 use crate::ranges::Ranges;
-
-const INODES_UNWRITTEN: u16 = 0x1;
-const BLOCKS_UNWRITTEN: u16 = 0x2;
-const SUM: Range<usize> = 0x1E..0x20;
-
-/// The descriptor of a group.
-#[derive(Clone, Copy, Debug)]
-pub(super) struct Group {
-    pub(super) block_bitmap: u64,
-    pub(super) inode_bitmap: u64,
-    pub(super) table: u64,
-    /// Clusters.
-    free: u64,
-    /// Inodes at the end of its table that were never used.
-    unused_inodes: u64,
-    flags: u16,
-    block_sum: u32,
-    inode_sum: u32,
-    /// Whether it matches its checksum, if it has one.
-    is_right: bool,
-}
-
-impl Group {
-    fn parse(superblock: &Superblock, group: u64, bytes: &[u8]) -> Self {
-        let has_upper = superblock.has_wide_descriptors();
-        let long = |at: usize, upper: usize| {
-            u64::from(le_u32(bytes, at)) | if has_upper { u64::from(le_u32(bytes, upper)) << 32 } else { 0 }
-        };
-        let short = |at: usize, upper: usize| {
-            u32::from(le_u16(bytes, at)) | if has_upper { u32::from(le_u16(bytes, upper)) << 16 } else { 0 }
-        };
-        let has_sums = superblock.group_sums != GroupSums::None;
-        Self {
-            block_bitmap: long(0, 0x20),
-            inode_bitmap: long(4, 0x24),
-            table: long(8, 0x28),
-            free: u64::from(short(0x0C, 0x2C)),
-            unused_inodes: if has_sums { u64::from(short(0x1C, 0x32)) } else { 0 },
-            flags: if has_sums { le_u16(bytes, 0x12) } else { 0 },
-            block_sum: short(0x18, 0x38),
-            inode_sum: short(0x1A, 0x3A),
-            is_right: has_right_sum(superblock, group, bytes),
-        }
-    }
-}
-
-fn has_right_sum(superblock: &Superblock, group: u64, bytes: &[u8]) -> bool {
-    let number = (group as u32).to_le_bytes();
-    let found = match superblock.group_sums {
-        GroupSums::None => return true,
-        GroupSums::Full => {
-            let mut copy = bytes.to_vec();
-            copy[SUM].fill(0);
-            checksum(checksum(superblock.seed, &number), &copy) as u16
-        }
-        GroupSums::Short => {
-            let parts: [&[u8]; 4] = [&superblock.uuid, &number, &bytes[..SUM.start], &bytes[SUM.end..]];
-            parts.into_iter().fold(u16::MAX, short_checksum)
-        }
-    };
-    found == le_u16(bytes, SUM.start)
-}
 
 /// Takes a part of the volume, in blocks, and what it is for.
 pub(in crate::guest) type TakeOwn<'a> = dyn FnMut(Range<u64>, &'static str) + 'a;
 
 impl ExtVolume {
-    pub(super) fn group(&mut self, group: u64) -> Result<Group, Trouble> {
-        if let Some(known) = self.known_group(group) {
-            return Ok(known);
-        }
-        if group >= self.superblock().groups() {
-            return Err(Trouble::Damaged(format!("something would lie in group {group}, which cannot be")));
-        }
-        let (block, within) = self.superblock().descriptor_place(group);
-        let bytes = self.block(block)?;
-        let descriptor = &bytes[within as usize..][..self.superblock().descriptor_len as usize];
-        let found = Group::parse(self.superblock(), group, descriptor);
-        if found.table == 0 || found.table >= self.superblock().blocks {
-            return Err(Trouble::Damaged(format!("the inodes of group {group} would lie in block {}", found.table)));
-        }
-        self.know_group(group, found);
-        Ok(found)
-    }
-
     /// A group whose descriptor matches its checksum.
     fn sound_group(&mut self, group: u64) -> Result<Group, Trouble> {
         let found = self.group(group)?;
@@ -143,7 +64,7 @@ impl ExtVolume {
             let blocks = self.superblock().group_blocks(group);
             let until = blocks.end.min(end);
             let found = self.sound_group(group)?;
-            if found.flags & BLOCKS_UNWRITTEN != 0 {
+            if found.has_no_block_bitmap() {
                 let own = self.all_own()?;
                 let mut free = Ranges::from_iter([at..until]);
                 own.within(at..until).for_each(|range| free.remove(range.offset..range.end()));
@@ -169,6 +90,20 @@ impl ExtVolume {
             at = until;
         }
         Ok(())
+    }
+
+    /// What all groups take for themselves.
+    fn all_own(&mut self) -> Result<Rc<Ranges>, Trouble> {
+        if let Some(own) = self.kept_own() {
+            return Ok(own);
+        }
+        let mut own = Ranges::default();
+        for group in 0..self.groups() {
+            self.own_blocks(group, &mut |place, _| own.add(place))?;
+        }
+        let own = Rc::new(own);
+        self.keep_own(&own);
+        Ok(own)
     }
 
     fn bitmap(&mut self, group: u64, found: &Group) -> Result<Vec<u8>, Trouble> {
@@ -221,7 +156,7 @@ impl ExtVolume {
     /// The inodes of a group that are in use.
     pub(in crate::guest) fn used_inodes(&mut self, group: u64) -> Result<Vec<u32>, Trouble> {
         let found = self.sound_group(group)?;
-        if found.flags & INODES_UNWRITTEN != 0 {
+        if found.has_no_inodes() {
             return Ok(Vec::new());
         }
         let per_group = self.superblock().inodes_per_group;
