@@ -9,10 +9,12 @@ use crate::bytes::{index, split, wide};
 use crate::chain::Disk;
 use crate::error::Error;
 
-/// Structures are read in pieces of this size.
-const PAGE: u64 = 16 << 10;
+/// Structures are read in pieces of this size: what stands beside them is often not wanted.
+const PAGE: u64 = 4 << 10;
 /// Pages that are kept: 4 MiB.
-const PAGES: usize = 256;
+const PAGES: usize = 1024;
+/// So much at once is read without keeping it.
+const LARGE: u64 = 16 << 10;
 /// More than any reader needs between two things that it finds.
 const PATIENCE: u64 = 64 << 20;
 /// A read costs at least as much of it.
@@ -63,13 +65,13 @@ impl Window {
         self.patience.clone()
     }
 
-    /// Fills a buffer, all of which lies in the volume. What is a page or more is read without keeping it.
+    /// Fills a buffer, all of which lies in the volume. What is large is read without keeping it.
     pub(super) fn read_at(&mut self, buffer: &mut [u8], at: u64) -> Result<(), Trouble> {
         if at.checked_add(wide(buffer.len())).is_none_or(|end| end > self.len) {
             return Err(Trouble::Damaged(format!("something would lie at byte {at}, past the end of the volume")));
         }
         self.spend(wide(buffer.len()))?;
-        if wide(buffer.len()) >= PAGE {
+        if wide(buffer.len()) >= LARGE {
             return Ok(self.disk.read_at(buffer, self.start.saturating_add(at))?);
         }
         let (mut rest, mut at) = (buffer, at);

@@ -10,11 +10,13 @@ use zestful_sapling::chain::{Chain, Disk, OpenOptions};
 use zestful_sapling::error::Error;
 use zestful_sapling::guest::{FileTree, Hit, HitKind, Impact, InnerPath, Volume, free_space, impact, volumes};
 use zestful_sapling::progress::Progress;
-use zestful_sapling::ranges::Ranges;
+use zestful_sapling::ranges::{DiskRange, Ranges};
+use zestful_sapling::repair::impact_of_losses;
 
 use crate::guest_trees::{
     Dice, Kinds, MIB, START, disk_of, ext_volume, fat_volume, grow, ntfs_volume, only_volume, tool, unmount,
 };
+use crate::support::check_chain;
 
 /// What a tool of the host prints.
 fn printed(name: &str, arguments: &[&str]) -> Option<String> {
@@ -489,4 +491,62 @@ fn free_space_is_told_only_of_volumes_without_a_doubt() {
         bytes[journal + 48..journal + 64].fill(0);
         refused(&bytes, "journal");
     }
+}
+
+/// Block by block of an image is lost: what that hits is what lay there, and structures that lay there are not believed.
+#[test]
+fn what_a_loss_hits_is_what_lay_there() {
+    let folder = tempfile::tempdir().unwrap();
+    let source = folder.path().join("source");
+    std::fs::create_dir(&source).unwrap();
+    grow(&source, Kinds { links: true, odd_names: false, sparse: false }, 80, &mut Dice(31));
+    (0..12).for_each(|n| std::fs::write(source.join(format!("large-{n}")), Dice(n).bytes(3_000_000)).unwrap());
+    let options = ["-t", "ext2", "-b", "1024", "-g", "8192"];
+    let Some(volume) = ext_volume(folder.path(), &options, 64 * MIB, &source) else { return };
+    let image = disk_of(folder.path(), &volume, "fen.vhdx", 0, &mut Dice(1));
+    let whole = std::fs::read(&image).unwrap();
+    const BAT: [u8; 16] = *b"\x66\x77\xC2\x2D\x23\xF6\x00\x42\x9D\x64\x11\x5E\x9B\xFD\x4A\x08";
+    let region = whole.windows(16).position(|bytes| bytes == BAT).unwrap();
+    let table = u64::from_le_bytes(whole[region + 16..region + 24].try_into().unwrap()) as usize;
+    let (disk, _) = only_volume(&image);
+    let disk: Arc<dyn Disk> = disk;
+    let (block, mut named, mut untold) = (2 * MIB, 0, 0);
+    for number in 0..disk.virtual_size() / block {
+        let at = table + number as usize * 8;
+        if whole[at] & 7 != 6 {
+            continue;
+        }
+        let range = number * block..(number + 1) * block;
+        let before = impact(disk.clone(), &[range.clone()].into_iter().collect(), &Progress::new()).unwrap();
+        let damaged = folder.path().join("damaged.vhdx");
+        let mut bytes = whole.clone();
+        bytes[at + 5] = 0x7F;
+        std::fs::write(&damaged, &bytes).unwrap();
+        let report = check_chain(&damaged, None).unwrap();
+        assert_eq!(report.content.lost.list(), [DiskRange::from(range.clone())]);
+        let after = impact_of_losses(&damaged, None, &report.content, &Progress::new()).unwrap();
+        assert_eq!(after.doubtful, Impact::default());
+        assert_eq!(after.lost.sums.iter().map(|sum| sum.bytes).sum::<u64>(), block, "{number}: {after:?}");
+        if after.lost.doubt_count == 0 {
+            assert_eq!(after.lost, before, "{number}");
+            named += 1;
+            continue;
+        }
+        untold += 1;
+        // Nothing is told that was not there, and what is not told any more is told as that.
+        let of =
+            |impact: &Impact, what: HitKind| impact.sums.iter().find(|sum| sum.what == what).map_or(0, |sum| sum.bytes);
+        // A file whose folder is lost has no name any more.
+        let is_named = |hit: &&Hit| (hit.path.is_some() || hit.name.is_some()) && hit.what != HitKind::Nameless;
+        for hit in after.lost.hits.iter().filter(is_named) {
+            let is_same = |other: &&Hit| (&other.path, &other.name) == (&hit.path, &hit.name);
+            let known = before.hits.iter().find(is_same);
+            assert!(
+                known.is_some_and(|known| known.bytes >= hit.bytes) || hit.what == HitKind::Volume,
+                "{number}: {hit:?}"
+            );
+        }
+        assert!(of(&after.lost, HitKind::Free) <= of(&before, HitKind::Free), "{number}: {after:?}");
+    }
+    assert!(named > 5 && untold > 1, "{named} {untold}");
 }

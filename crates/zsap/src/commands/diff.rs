@@ -54,11 +54,14 @@ pub(super) fn run(console: &Console, typed: &Diff) -> Result<Outcome, Failure> {
     if !found.same_size {
         lines.push("  they have different sizes; past its end the smaller one counts as zeros".to_owned());
     }
-    if let Some(files) = files.as_ref().filter(|_| found.bytes > 0) {
-        for (path, impact) in [(one, &files[0]), (other, &files[1])] {
-            let heading = format!("in {} that is", text::name(path));
-            lines.extend(impact::lines(console, &heading, impact));
+    match &files {
+        Some([one, other]) if one == other => lines.extend(impact::lines(console, "in both that is", one)),
+        Some(files) => {
+            for (path, impact) in [one, other].into_iter().zip(files) {
+                lines.extend(impact::lines(console, &format!("in {} that is", text::name(path)), impact));
+            }
         }
+        None => {}
     }
     let files = files.as_ref().map(|[one, other]| DifferingFiles { one: told(one), other: told(other) });
     console.answer(&Differs { found: &found, files }, lines)?;

@@ -118,6 +118,11 @@ impl Inode {
         self.inline.as_deref()
     }
 
+    /// Where its map begins, and what lies in the inode itself.
+    pub(in crate::guest) fn mapping(&self) -> Vec<u8> {
+        [&self.map[..], self.inline().unwrap_or_default()].concat()
+    }
+
     /// Of what is kept in another form nothing is given out.
     pub(in crate::guest) fn refuse_unreadable(&self) -> Result<(), Trouble> {
         match (self.is_encrypted, self.is_compressed) {

@@ -1,7 +1,8 @@
 //! Two volumes side by side, file by file.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
+use std::rc::Rc;
 
 use super::path::{InnerPath, is_name};
 use super::seen::Seen;
@@ -128,31 +129,39 @@ impl Side<'_> {
         })
     }
 
-    /// The same, of which only the first damage of the folder itself is told.
-    fn pass_told(
+    /// The same again: damage of the folder itself was told when its names were taken.
+    fn pass_again(
         &mut self,
         folder: &Place,
         share: Share,
         look: &mut dyn FnMut(&[u8], &mut dyn Item) -> Result<(), Trouble>,
     ) -> Result<(), Error> {
         match self.pass(folder, share, look) {
-            Ok(()) => Ok(()),
             Err(Trouble::Failed(Error::Cancelled)) => Err(Error::Cancelled),
-            Err(trouble) => {
-                self.walked.leave_out(&folder.path, trouble.to_string());
-                Ok(())
-            }
+            _ => Ok(()),
         }
     }
 
-    fn names(&mut self, folder: &Place, share: Share) -> Result<Names, Error> {
-        let mut names = Names::new();
-        self.pass_told(folder, share, &mut |name, item| {
+    /// The names of a folder, and how many there are; where all are asked for, no more than are compared at once.
+    fn names(&mut self, folder: &Place, share: Share) -> Result<(Names, u64), Error> {
+        let (mut names, mut count) = (Names::new(), 0);
+        let passed = self.pass(folder, share, &mut |name, item| {
+            count += 1;
+            if share.parts == 1 && count > MOST_AT_ONCE {
+                return Ok(());
+            }
             let (number, record, is_folder) = (item.number(), item.record(), item.is_folder());
             names.insert(name.to_vec(), Known { number, record, is_folder, facts: None, layout: None, digest: None });
             Ok(())
-        })?;
-        Ok(names)
+        });
+        match passed {
+            Err(Trouble::Failed(Error::Cancelled)) => return Err(Error::Cancelled),
+            Err(trouble) if share.part == 0 && names.len() as u64 == count => {
+                self.walked.leave_out(&folder.path, trouble.to_string());
+            }
+            _ => {}
+        }
+        Ok((names, count))
     }
 }
 
@@ -161,7 +170,7 @@ pub(crate) struct FileComparison<'a> {
     one: Side<'a>,
     other: Side<'a>,
     /// What may differ between the volumes, in bytes of both; none where anything may.
-    differ: Option<Ranges>,
+    differ: Option<Rc<Ranges>>,
     contents: bool,
     progress: &'a Progress,
 }
@@ -187,7 +196,7 @@ impl<'a> FileComparison<'a> {
                 .into_iter()
                 .flat_map(|tree| tree.system().waiting())
                 .for_each(|range| differ.add(range));
-            differ
+            Rc::new(differ)
         });
         let side = |tree| Side { tree, walked: Walked::default(), met: Seen::default() };
         Self { one: side(one), other: side(other), differ, contents, progress }
@@ -197,7 +206,7 @@ impl<'a> FileComparison<'a> {
     pub(crate) fn run(mut self, take: &mut TakeChange<'_>) -> Result<ComparedFiles, Error> {
         let root = (self.one.tree.system().root(), self.other.tree.system().root());
         let mut folders = vec![Pending { path: InnerPath::root(), numbers: root, depth: 0 }];
-        let mut is_over = self.differ.as_ref().is_some_and(Ranges::is_empty);
+        let mut is_over = self.differ.as_ref().is_some_and(|differ| differ.is_empty());
         while let Some(folder) = folders.pop().filter(|_| !is_over) {
             self.progress.check()?;
             let is_new = [self.one.met.insert(folder.numbers.0), self.other.met.insert(folder.numbers.1)];
@@ -221,22 +230,18 @@ impl<'a> FileComparison<'a> {
     ) -> Result<bool, Error> {
         let place = |number| Place { number, path: folder.path.clone() };
         let (one, other) = (place(folder.numbers.0), place(folder.numbers.1));
-        let mut count = 0;
-        // Damage is told when the names are taken.
-        for (side, place) in [(&mut self.one, &one), (&mut self.other, &other)] {
-            side.tree
-                .system()
-                .each(place, &mut |_| true, &mut |_| {
-                    count += 1;
-                    Ok(true)
-                })
-                .unwrap_or_default();
-        }
-        let parts = count / MOST_AT_ONCE + 1;
-        for share in (0..parts).map(|part| Share { part, parts }) {
+        let mut share = Share { part: 0, parts: 1 };
+        while share.part < share.parts {
             self.progress.check()?;
-            let was = self.one.names(&one, share)?;
-            let now = self.other.names(&other, share)?;
+            let (was, now) = (self.one.names(&one, share)?, self.other.names(&other, share)?);
+            let count = was.1.max(now.1);
+            if share.parts == 1 && count > MOST_AT_ONCE {
+                share.parts = count / MOST_AT_ONCE + 1;
+                continue;
+            }
+            let (was, now) = (was.0, now.0);
+            share.part += 1;
+            let share = Share { part: share.part - 1, ..share };
             let (was, now) = self.look_closer((&one, was), (&other, now), share)?;
             if !self.tell(folder, was, now, folders, take)? {
                 return Ok(false);
@@ -261,23 +266,35 @@ impl<'a> FileComparison<'a> {
     ) -> Result<(Names, Names), Error> {
         let is_same =
             |name: &[u8]| was.get(name).zip(now.get(name)).is_some_and(|(was, now)| self.is_same_record(was, now));
-        let same: std::collections::BTreeSet<Vec<u8>> = was.keys().filter(|name| is_same(name)).cloned().collect();
+        let same: BTreeSet<Vec<u8>> = was.keys().filter(|name| is_same(name)).cloned().collect();
         let (contents, differ) = (self.contents, self.differ.clone());
+        let mut untouched = BTreeSet::new();
         for (side, place, names) in [(&mut self.one, one, &mut was), (&mut self.other, other, &mut now)] {
-            let is_known = |name: &[u8], known: &Known| !contents && known.is_folder.is_some() && same.contains(name);
+            // Where the record of a file is the same, the first tells all of it.
+            let is_other = std::ptr::eq(place, other);
+            let is_known = |name: &[u8], known: &Known| {
+                same.contains(name)
+                    && match contents {
+                        false => known.is_folder.is_some(),
+                        true => known.is_folder == Some(true) || is_other && untouched.contains(name),
+                    }
+            };
             if names.iter().all(|(name, known)| is_known(name, known)) {
                 continue;
             }
-            side.pass_told(place, share, &mut |name, item| {
+            let mut found = Vec::new();
+            side.pass_again(place, share, &mut |name, item| {
                 let Some(known) = names.get_mut(name).filter(|known| !is_known(name, known)) else { return Ok(()) };
                 let facts = item.facts()?;
                 if contents && facts.kind == EntryKind::File {
-                    known.layout = layout(item, differ.as_ref())?;
+                    known.layout = layout(item, differ.as_deref())?;
+                    found.extend(known.layout.is_some().then(|| name.to_vec()));
                 }
                 known.is_folder = Some(facts.kind == EntryKind::Folder);
                 known.facts = Some(facts);
                 Ok(())
             })?;
+            untouched.extend(found);
         }
         if !contents {
             return Ok((was, now));
@@ -287,7 +304,7 @@ impl<'a> FileComparison<'a> {
             matches!(files, [Some(was), Some(now)] if was.size == now.size)
                 && (was.layout != now.layout || was.layout.is_none() || self.differ.is_none())
         };
-        let wanted: std::collections::BTreeSet<Vec<u8>> = was
+        let wanted: BTreeSet<Vec<u8>> = was
             .iter()
             .filter(|(name, was)| now.get(*name).is_some_and(|now| is_unread(was, now)))
             .map(|(name, _)| name.clone())
@@ -297,7 +314,7 @@ impl<'a> FileComparison<'a> {
             if wanted.is_empty() {
                 break;
             }
-            side.pass_told(place, share, &mut |name, item| {
+            side.pass_again(place, share, &mut |name, item| {
                 if let Some(known) = names.get_mut(name).filter(|_| wanted.contains(name)) {
                     known.digest = Some(digest(item, progress)?);
                 }
@@ -354,7 +371,8 @@ impl<'a> FileComparison<'a> {
         differs(ChangedBy::Size, one.size != other.size);
         // Of a folder it only tells that something in it came or went; and content that was read says more.
         let is_read = was.digest.is_some() && now.digest.is_some();
-        let is_known = is_read || self.contents && was.layout.is_some() && was.layout == now.layout;
+        let has_same_layout = was.layout.is_some() && was.layout == now.layout && one.size == other.size;
+        let is_known = is_read || self.contents && has_same_layout;
         differs(ChangedBy::Time, one.modified != other.modified && !is_folder && !is_known);
         differs(ChangedBy::Permissions, one.permissions != other.permissions);
         differs(ChangedBy::Content, is_read && was.digest != now.digest);
@@ -394,7 +412,7 @@ impl<'a> FileComparison<'a> {
     }
 }
 
-/// Where a file lies, boiled down; none where some of that may have changed.
+/// Where a file lies, and what of it lies in no place of its own, boiled down; none where some of that may have changed.
 fn layout(item: &mut dyn Item, differ: Option<&Ranges>) -> Result<Option<blake3::Hash>, Trouble> {
     let Some(differ) = differ else { return Ok(None) };
     let (mut hash, mut is_touched) = (blake3::Hasher::new(), false);
@@ -403,11 +421,7 @@ fn layout(item: &mut dyn Item, differ: Option<&Ranges>) -> Result<Option<blake3:
         is_touched |= differ.within(place).next().is_some();
         Ok(())
     })?;
-    // What lies in its record, too, and where its parts belong.
-    let record = item.record();
-    is_touched |= record.as_ref().is_none_or(|record| differ.within(record.clone()).next().is_some());
-    let record = record.map_or(0, |record| record.start);
-    hash.update(&record.to_le_bytes());
+    hash.update(&item.mapping()?);
     Ok((!is_touched).then(|| hash.finalize()))
 }
 

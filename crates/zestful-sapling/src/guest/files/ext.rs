@@ -155,6 +155,10 @@ impl Item for ExtItem<'_> {
         self.volume.inode_place(self.named.inode).ok().flatten()
     }
 
+    fn mapping(&mut self) -> Result<Vec<u8>, Trouble> {
+        Ok(self.inode()?.mapping())
+    }
+
     fn facts(&mut self) -> Result<Facts, Trouble> {
         let inode = self.inode()?;
         let kind = kind(inode.kind);

@@ -42,6 +42,11 @@ impl Item for FatItem<'_> {
         Some(self.entry.place.clone())
     }
 
+    fn mapping(&mut self) -> Result<Vec<u8>, Trouble> {
+        // The chain tells all of it.
+        Ok(Vec::new())
+    }
+
     fn facts(&mut self) -> Result<Facts, Trouble> {
         let is_folder = self.entry.is_folder;
         let kind = if is_folder { EntryKind::Folder } else { EntryKind::File };

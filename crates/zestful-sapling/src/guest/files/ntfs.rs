@@ -46,7 +46,7 @@ struct NtfsItem<'a> {
 }
 
 impl NtfsItem<'_> {
-    fn record(&mut self) -> Result<Record, Trouble> {
+    fn own_record(&mut self) -> Result<Record, Trouble> {
         let record = self.table.record(self.number())?;
         let record = record.filter(|record| record.base.is_none() && record.is_meant_by(self.named.file));
         record.ok_or_else(|| Trouble::Damaged("its record belongs to another file by now".to_owned()))
@@ -75,8 +75,13 @@ impl Item for NtfsItem<'_> {
         self.table.only_record(self.named.file.number).ok().flatten()
     }
 
+    fn mapping(&mut self) -> Result<Vec<u8>, Trouble> {
+        let record = self.own_record()?;
+        Ok(self.data(&record)?.map(|data| data.mapping()).unwrap_or_default())
+    }
+
     fn facts(&mut self) -> Result<Facts, Trouble> {
-        let record = self.record()?;
+        let record = self.own_record()?;
         let kind = match (record.is_special(), record.is_folder) {
             // Links, and files whose content lies elsewhere or in another form: their data is not what they show.
             (true, _) => EntryKind::Other,
@@ -99,7 +104,7 @@ impl Item for NtfsItem<'_> {
     }
 
     fn content(&mut self, take: &mut Take<'_>) -> Result<(), Trouble> {
-        let record = self.record()?;
+        let record = self.own_record()?;
         if record.is_special() {
             let what = "its content is kept elsewhere, or in a form that only its guest can read";
             return Err(Trouble::Unsupported(what.to_owned()));

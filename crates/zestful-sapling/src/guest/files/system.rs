@@ -84,6 +84,9 @@ pub(super) trait Item {
     /// changed, nothing of it has. None when it stands at several places, or waits elsewhere.
     fn record(&mut self) -> Option<Range<u64>>;
 
+    /// All that tells which of its places holds which part of it, and what of it lies in none of them.
+    fn mapping(&mut self) -> Result<Vec<u8>, Trouble>;
+
     fn facts(&mut self) -> Result<Facts, Trouble>;
 
     /// What a link leads to.

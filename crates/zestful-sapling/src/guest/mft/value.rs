@@ -58,6 +58,15 @@ impl Value {
         })
     }
 
+    /// What lies in the record itself, or which part of it lies where, and how much of it counts.
+    pub(in crate::guest) fn mapping(&self) -> Vec<u8> {
+        let runs = self.runs.iter().flat_map(|(first, run)| [*first, run.start, run.end]);
+        let numbers = [self.len, self.written, u64::from(self.flags)].into_iter().chain(runs);
+        let mut told: Vec<u8> = numbers.flat_map(u64::to_le_bytes).collect();
+        told.extend(self.resident.iter().flatten());
+        told
+    }
+
     /// Why it cannot be read from outside.
     pub(in crate::guest) fn refuse_unreadable(&self) -> Result<(), Trouble> {
         match (self.flags & ENCRYPTED, self.flags & COMPRESSED) {
