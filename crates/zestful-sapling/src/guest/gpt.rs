@@ -26,8 +26,14 @@ pub(super) fn read(view: &View<'_>) -> Result<Partitions> {
         Copy::Whole(mut found, other) => {
             let second = copy_at(view, blocks, other)?;
             let problems = judge_second(view, &found, &second, last.saturating_sub(other));
-            if let Copy::Whole(second, _) = second {
-                found.places.extend(second.places);
+            match second {
+                Copy::Whole(second, _) => found.places.extend(second.places),
+                // Where it should be: its entries come before it, and are as many.
+                _ => {
+                    let (start, sector) = in_bytes(view, other, 1);
+                    let entries = found.places.last().map_or(0, |place| place.end.saturating_sub(place.start));
+                    found.places.push(start.saturating_sub(entries)..start.saturating_add(sector));
+                }
             }
             found.places.push(0..view.sector);
             found.problems.extend(problems);

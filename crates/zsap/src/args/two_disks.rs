@@ -28,8 +28,15 @@ impl TwoDisks {
         let disk = self.disk.as_deref();
         let at = |checkpoint: Option<&String>| image(&self.one, disk, checkpoint.map(String::as_str));
         match (&self.other, &*self.checkpoint) {
-            (Some(other), _) if disk.is_some() => Ok((image(&self.one, disk, None)?, image(other, disk, None)?)),
-            (Some(other), _) => Ok((self.one.clone(), other.clone())),
+            (Some(other), _) => {
+                // An image may be set beside a disk of a machine.
+                let none_is_folder = !self.one.is_dir() && !other.is_dir();
+                let of = |path: &PathBuf| match path.is_dir() || none_is_folder {
+                    true => image(path, disk, None),
+                    false => Ok(path.clone()),
+                };
+                Ok((of(&self.one)?, of(other)?))
+            }
             (None, [one]) => Ok((at(Some(one))?, at(None)?)),
             (None, [one, other]) => Ok((at(Some(one))?, at(Some(other))?)),
             (None, _) => Err(Error::usage("a disk is compared at one or two checkpoints", "leave the others out")),

@@ -39,7 +39,7 @@ pub(super) fn run(console: &Console, typed: &FilesDiff) -> Result<Outcome, Failu
     notes.iter().for_each(|note| console.warn(note));
     let count = compared.one.left_out_count + compared.other.left_out_count;
     let left_out = || compared.one.left_out.iter().chain(&compared.other.left_out);
-    output.end(&counts, &compared, &notes)?;
+    output.end(&counts, &compared, &notes, typed.contents)?;
     for left_out in left_out().take(if console.json() { 0 } else { usize::MAX }) {
         console.warn(&left_out_line(left_out));
     }
@@ -103,12 +103,18 @@ impl Output<'_> {
         }
     }
 
-    fn end(self, counts: &Counts, compared: &ComparedFiles, notes: &[String]) -> io::Result<()> {
+    fn end(self, counts: &Counts, compared: &ComparedFiles, notes: &[String], read: bool) -> io::Result<()> {
         match self {
             Self::Lines(console, head, is_begun) => {
                 let Counts { added, removed, changed } = counts;
                 if !is_begun {
-                    return console.say([console.strong(&head), "  the same files".to_owned()]);
+                    let same = match read {
+                        true => "  the same files, with the same content",
+                        false => {
+                            "  no file came, went, or changed its size or its time (--contents compares what they hold)"
+                        }
+                    };
+                    return console.say([console.strong(&head), same.to_owned()]);
                 }
                 let part = |what: &str, sum: &(usize, u64)| format!("{} {what} ({})", sum.0, console.size(sum.1));
                 console.say([format!("  {}, {}, {changed} changed", part("added", added), part("removed", removed))])

@@ -8,8 +8,8 @@ use zestful_sapling::{grove, ops, repair};
 
 use super::events::{Exposed, Line, Served};
 use super::json::{
-    AttachedDisks, BothWays, BytesMoved, Checked, Detached, ErrorDocument, FilesListed, FolderStatus, ForgetPlanned,
-    Grown, RepairPlanned, Shown, TakenOut, Tree,
+    AttachedDisks, BothWays, BytesMoved, Checked, Detached, Differs, ErrorDocument, FilesCompared, FilesListed,
+    FolderStatus, ForgetPlanned, Grown, PinVerified, RepairPlanned, SavePlanned, Saved, Shown, TakenOut, Tree,
 };
 use super::volumes::Prepared;
 use crate::console::SCHEMA_VERSION;
@@ -59,10 +59,11 @@ fn the_schemas_are_current() {
         "copy-onto": ops::CopyOntoOutcome,
         "derive": Grown,
         "detach": Detached,
-        "diff": ops::Difference,
+        "diff": Differs<'_>,
         "error": ErrorDocument,
         "event": Line<'_>,
         "expose": Exposed,
+        "files-diff": FilesCompared,
         "files-get": TakenOut,
         "files-list": FilesListed,
         "grove-add": grove::AddDiskOutcome,
@@ -78,7 +79,7 @@ fn the_schemas_are_current() {
         "merge-plan": BothWays<'_>,
         "move": ops::MoveOutcome,
         "pin": ops::PinOutcome,
-        "pin-verify": ops::PinReport,
+        "pin-verify": PinVerified<'_>,
         "plan": ops::Plan,
         "prepare": Prepared,
         "relink": ops::RelinkOutcome,
@@ -87,7 +88,8 @@ fn the_schemas_are_current() {
         "repair-plan": RepairPlanned<'_>,
         "repair-undo": repair::UndoRepairOutcome,
         "resume": repair::Resumed,
-        "salvage": repair::SalvageOutcome,
+        "salvage": Saved<'_>,
+        "salvage-plan": SavePlanned<'_>,
         "serve": Served,
         "show": Shown<'_>,
         "status": FolderStatus<'_>,

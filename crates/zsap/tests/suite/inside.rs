@@ -180,3 +180,54 @@ fn a_prepared_volume_is_mounted_and_written_to() {
         assert_eq!(taken.out, "Iris pseudacorus\n".repeat(9000));
     }
 }
+
+/// What an upgrade changed, as files: at a checkpoint, and in the ranges that differ.
+#[test]
+fn what_changed_is_told_as_files() {
+    let scene = Scene::new();
+    records(&scene);
+    std::fs::create_dir(scene.path("herbarium")).unwrap();
+    std::fs::rename(scene.path("records.vhdx"), scene.path("herbarium/records.vhdx")).unwrap();
+    scene.run("grove new herbarium --machine herbarium -q").expect("grove", 0, "", "");
+    scene.run("grove add herbarium herbarium/records.vhdx -q").expect("add", 0, "", "");
+    scene.run("checkpoint take herbarium before -q").expect("take", 0, "", "");
+    let same = "files diff herbarium --checkpoint before";
+    scene.run(same).expect("nothing happened", 0, "no file came, went, or changed", "");
+    scene.run(&format!("{same} --contents")).expect("nothing at all", 0, "the same files, with the same content", "");
+    let told = scene.json(same);
+    assert_eq!((&told["added"], &told["removed"], &told["changed"]), (&[0; 0].into(), &[0; 0].into(), &[0; 0].into()));
+    // The content of one file, where it lies: neither its size nor its time tells of that.
+    let listed = scene.json("diff herbarium --checkpoint before --files");
+    assert_eq!((&listed["bytes"], &listed["files"]["other"]["impact_count"]), (&0.into(), &0.into()), "{listed}");
+    let disk = std::fs::read(scene.path("herbarium/history/0001-before/records.vhdx")).unwrap();
+    let text = disk.windows(16).position(|bytes| bytes == b"Caltha palustris");
+    assert!(text.is_some());
+    std::fs::write(scene.path("sown"), "Caltha ?????????").unwrap();
+    let raw = scene.run("copy herbarium flat.raw -q");
+    raw.expect("copy", 0, "", "");
+    let flat = std::fs::read(scene.path("flat.raw")).unwrap();
+    let at = flat.windows(16).position(|bytes| bytes == b"Caltha palustris").unwrap();
+    scene.run(&format!("bytes write herbarium --at {at} -i sown -q")).expect("write", 0, "", "");
+    scene.run(same).expect("not by size and time", 0, "no file came, went, or changed", "");
+    let changed = scene.run(&format!("{same} --contents"));
+    changed.expect("by content", 0, "/HF-0001.txt  (content)\n  0 added (0 B), 0 removed (0 B), 1 changed", "");
+    let told = scene.json(&format!("{same} --contents"));
+    let entry = &told["changed"][0];
+    assert_eq!((&entry["path"], &entry["by"]), (&"/HF-0001.txt".into(), &serde_json::json!(["content"])), "{told}");
+    scene.run("diff herbarium --checkpoint before --files").expect("ranges", 0, "in both that is: one file (", "");
+    let told = scene.json("diff herbarium --checkpoint before --files");
+    let hit = &told["files"]["one"]["impact"][0];
+    assert_eq!(
+        (&hit["what"], &hit["path"], &hit["volume"]),
+        (&"file".into(), &"/HF-0001.txt".into(), &1.into()),
+        "{told}"
+    );
+    // What two disks have that never had anything in common.
+    scene.run("make other.vhdx 64M -q").expect("make", 0, "", "");
+    scene.run("files diff herbarium other.vhdx").expect("nothing in it", 2, "", "has no volumes");
+    scene.run("prepare other.vhdx --volume 8M,fs=fat -q").expect("prepare", 0, "", "");
+    let told = scene.json("files diff herbarium other.vhdx");
+    assert_eq!(told["removed"].as_array().unwrap().len(), 4, "{told}");
+    scene.run("files diff other.vhdx nothing.vhdx").expect("no disk", 1, "", "No such file");
+    scene.run("files diff other.vhdx herbarium --volume 2").expect("no files there", 2, "", "there is no volume 2");
+}

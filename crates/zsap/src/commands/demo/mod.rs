@@ -117,7 +117,10 @@ fn herbarium(stage: &Stage<'_>) -> Result<(), Failure> {
     stage.tell(&["   (The upgrade goes wrong: the new program overwrites the sheets.)"])?;
     install("catalogue program 2.0\n")?;
     enter("sheet 1: ?????? ?????????\n")?;
-    stage.zsap(&["diff", "herbarium", "--disk", "records", "--checkpoint", "before-upgrade", "--contents"])?;
+    let at = ["--disk", "records", "--checkpoint", "before-upgrade", "--contents"];
+    stage.zsap(&[&["diff", "herbarium"][..], &at].concat())?;
+    stage.tell(&["   Which files that is:"])?;
+    stage.zsap(&[&["files", "diff", "herbarium"][..], &at].concat())?;
     stage.tell(&["   The sheets are still there, at the checkpoint: one file of it is all that is wanted."])?;
     let get = ["files", "get", "herbarium", "/collection.txt"];
     let at = ["--disk", "records", "--checkpoint", "before-upgrade"];
@@ -143,7 +146,7 @@ fn torn(stage: &Stage<'_>) -> Result<(), Failure> {
         file.set_len(file.metadata()?.len() - (3 << 19))
     };
     spoil().map_err(|e| io("damage", Path::new(TORN), e))?;
-    stage.elsewhere(&["check", TORN])?;
+    stage.elsewhere(&["check", TORN, "--impact"])?;
     stage.elsewhere(&["repair", TORN, "--lossy=vhdx-block-outside", "--plan"])?;
     stage.elsewhere(&["repair", TORN, "--lossy=vhdx-block-outside", "--yes"])?;
     stage
