@@ -200,9 +200,11 @@ impl Error {
             Error::Damaged(_) => ErrorFamily::Damaged,
             Error::Inside(problem) => match problem.kind {
                 InsideProblemKind::Damaged(_) => ErrorFamily::Damaged,
-                InsideProblemKind::NotRead(_) | InsideProblemKind::Unsupported(_) | InsideProblemKind::Unknown => {
-                    ErrorFamily::Unsupported
-                }
+                InsideProblemKind::NotRead(_)
+                | InsideProblemKind::Unsupported(_)
+                | InsideProblemKind::Unknown
+                | InsideProblemKind::NotTrusted(_)
+                | InsideProblemKind::Lost(_) => ErrorFamily::Unsupported,
                 _ => ErrorFamily::Usage,
             },
             Error::Unsupported(_) => ErrorFamily::Unsupported,

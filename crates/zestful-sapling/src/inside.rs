@@ -49,6 +49,9 @@ pub enum InsideProblemKind {
     /// It needs something that is not known here.
     #[error("{0}: read it in its guest, or mount the volume on this host")]
     Unsupported(String),
+    /// A deleted file of which nothing is left.
+    #[error("it was deleted, and is lost: {0}; an older copy of the disk may hold it")]
+    Lost(&'static str),
     /// What its bitmap marks as free may be in use.
     #[error(
         "what is free in it is not certain: {0}; shut the guest down in order, or have its own checker look at the volume"

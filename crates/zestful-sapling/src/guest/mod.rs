@@ -24,6 +24,7 @@ pub use contained::catches_panics;
 pub(crate) use contained::contained;
 pub use content::{Content, FileSystem};
 pub(crate) use files::FileComparison;
+pub use files::{Certainty, DeletedFile};
 pub use files::{ChangedBy, ComparedFiles, FileChange, TakeChange};
 pub use files::{Entry, EntryKind, FileTree, Found, InnerPath, LeftOut, TakePart, Walked, Wanted};
 pub(crate) use impact::TornDisk;

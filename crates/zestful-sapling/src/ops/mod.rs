@@ -6,6 +6,7 @@
 mod bytes;
 mod compare_files;
 mod create;
+mod deleted;
 mod diff;
 mod merge;
 mod names;
@@ -21,6 +22,7 @@ pub use create::{
     CopyChain, CopyChainOutcome, CopyChainPlan, CopyDisk, CopyDiskPlan, CopyOnto, CopyOntoOutcome, CopyOntoPlan,
     Derive, DeriveOutcome, DerivePlan, Identity, Make, MakePlan, NewDiskOutcome, NewImage,
 };
+pub use deleted::{Deleted, DeletedFiles, FoundDeleted};
 pub use diff::{Diff, DiffPlan, Difference};
 pub use merge::{
     Direction, KeepName, Merge, MergeEstimate, MergeOutcome, MergePlan, Transplant, TransplantOutcome, TransplantPlan,

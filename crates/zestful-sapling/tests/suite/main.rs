@@ -12,6 +12,7 @@ mod crash;
 mod damage;
 mod damaged_chains;
 mod damaged_volumes;
+mod deleted;
 mod diff;
 mod edges;
 mod failing;

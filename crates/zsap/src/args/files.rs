@@ -46,6 +46,10 @@ pub(crate) struct FilesList {
     /// What is in its folders, too
     #[arg(short, long)]
     pub(crate) recursive: bool,
+    /// Files that were deleted, below that folder: those that an older layer still holds first, then what is left of
+    /// others, and how certain that is (FAT, NTFS)
+    #[arg(long, conflicts_with = "recursive")]
+    pub(crate) deleted: bool,
 }
 
 #[derive(Clone, Debug, Args)]
@@ -70,6 +74,9 @@ pub(crate) struct FilesGet {
     /// for standard output
     #[arg(required = true, num_args = 2.., value_names = ["PATH", "DEST"])]
     pub(crate) paths: Vec<PathBuf>,
+    /// The paths are those of deleted files, as `zsap files list --deleted` tells them
+    #[arg(long)]
+    pub(crate) deleted: bool,
 }
 
 #[derive(Clone, Debug, Args)]

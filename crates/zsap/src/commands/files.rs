@@ -9,8 +9,8 @@ use zestful_sapling::chain::OpenOptions;
 use zestful_sapling::guest::{Entry, EntryKind, FileTree, InnerPath, LeftOut, Walked, Wanted};
 use zestful_sapling::ops::{TakeOut, TakeOutOutcome};
 
-use super::files_diff;
 use super::run::perform;
+use super::{files_deleted, files_diff};
 use crate::args::files::{Files, FilesFind, FilesGet, FilesList, Place};
 use crate::args::values::with;
 use crate::console::{Console, SCHEMA_VERSION};
@@ -45,6 +45,9 @@ fn open(console: &Console, place: &Place) -> Result<(FileTree, PathBuf, Vec<Stri
 
 fn list(console: &Console, typed: &FilesList) -> Result<Outcome, Failure> {
     let path = inner(&typed.path)?;
+    if typed.deleted {
+        return files_deleted::list(console, &typed.place, &path);
+    }
     told(console, &typed.place, |tree, visit| tree.list(&path, typed.recursive, visit))
 }
 
@@ -188,11 +191,15 @@ pub(super) fn line(console: &Console, entry: &Entry) -> String {
 fn get(console: &Console, typed: &FilesGet) -> Result<Outcome, Failure> {
     let Some((into, paths)) = typed.paths.split_last() else { return Ok(Outcome::Done) };
     let paths = paths.iter().map(|path| inner(path)).collect::<Result<Vec<_>, _>>()?;
+    if into.as_os_str() == "-" && typed.deleted {
+        let message = "a deleted file goes into a folder, where it can be looked at";
+        return Err(Error::usage(message, "name a folder of this host").into());
+    }
     if into.as_os_str() == "-" {
         return get_one(console, &typed.place, &paths);
     }
     let image = typed.place.machine.image(&typed.place.disk_path)?;
-    let request = TakeOut::new(&image, paths, into);
+    let request = TakeOut::new(&image, paths, into).with_deleted(typed.deleted);
     let request = with(request, typed.place.volume, TakeOut::with_volume);
     let request = with(request, typed.place.format.of(&image)?, TakeOut::with_format);
     let Some(outcome) = perform(console, &request)? else { return Ok(Outcome::Done) };

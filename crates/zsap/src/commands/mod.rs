@@ -14,6 +14,7 @@ mod detach;
 mod diff;
 mod expose;
 mod files;
+mod files_deleted;
 mod files_diff;
 mod grove;
 mod identity;

@@ -12,8 +12,10 @@ use zestful_sapling::family::{
 };
 use zestful_sapling::finding::{Finding, Losses};
 use zestful_sapling::grove::ForgetStep;
-use zestful_sapling::guest::{ChangedBy, Entry, EntryKind, InnerPath, LeftOut};
-use zestful_sapling::ops::{DeriveOutcome, Difference, MergeEstimate, PinReport, Plan, Planned, TakeOutOutcome};
+use zestful_sapling::guest::{Certainty, ChangedBy, Entry, EntryKind, InnerPath, LeftOut};
+use zestful_sapling::ops::{
+    Deleted, DeriveOutcome, Difference, MergeEstimate, PinReport, Plan, Planned, TakeOutOutcome,
+};
 use zestful_sapling::path_data::PathData;
 use zestful_sapling::repair::{RepairPlan, RepairStep, SalvageOutcome};
 use zestful_sapling_attach::Attached;
@@ -121,6 +123,14 @@ pub(crate) struct FileTold {
     modified: Option<Timestamp>,
     /// Whether it was deleted.
     deleted: bool,
+    /// Of a deleted file: whether what is left of it is its content. `sure` where an older layer holds it.
+    certainty: Option<Certainty>,
+    /// Why so.
+    why: Option<&'static str>,
+    /// The newest layer of the chain that holds a deleted file.
+    held_by: Option<PathData>,
+    /// The checkpoint at which that layer shows.
+    checkpoint: Option<String>,
 }
 
 /// The bytes of a path as hexadecimal digits, where it is no Unicode.
@@ -138,6 +148,35 @@ impl FileTold {
             size: entry.size,
             modified: entry.modified,
             deleted: false,
+            certainty: None,
+            why: None,
+            held_by: None,
+            checkpoint: None,
+        }
+    }
+
+    /// A deleted file, and the checkpoint at which it is still there.
+    pub(crate) fn of_deleted(file: &Deleted, checkpoint: Option<&str>) -> Self {
+        match file {
+            Deleted::Held(layer, entry) => Self {
+                deleted: true,
+                certainty: Some(Certainty::Sure),
+                held_by: Some(PathData::from(&**layer)),
+                checkpoint: checkpoint.map(str::to_owned),
+                ..Self::of(entry)
+            },
+            Deleted::Left(file) => Self {
+                path: file.path.to_string(),
+                path_bytes: hex_if_no_text(&file.path),
+                kind: EntryKind::File,
+                size: Some(file.size),
+                modified: file.modified,
+                deleted: true,
+                certainty: Some(file.certainty),
+                why: Some(file.why),
+                held_by: None,
+                checkpoint: None,
+            },
         }
     }
 }

@@ -36,6 +36,8 @@ pub(in crate::guest) struct FatEntry {
     pub(in crate::guest) first: u64,
     pub(in crate::guest) len: u64,
     pub(in crate::guest) modified: Option<Timestamp>,
+    /// Whether it was deleted: nothing tells then where it lay behind its first cluster.
+    pub(in crate::guest) is_deleted: bool,
     /// Where it stands on the volume, in bytes.
     pub(in crate::guest) place: Range<u64>,
 }
@@ -47,7 +49,33 @@ impl FatVolume {
     /// Goes over a folder, which is known by its first cluster, and the root by zero. What ends it before its end is
     /// told after all that came before.
     pub(in crate::guest) fn entries(&mut self, folder: u64, visit: &mut VisitEntries<'_>) -> Result<(), Trouble> {
+        self.all_entries(folder, &mut |volume, entry| if entry.is_deleted { Ok(true) } else { visit(volume, entry) })
+    }
+
+    /// The same with those that were deleted.
+    pub(in crate::guest) fn all_entries(&mut self, folder: u64, visit: &mut VisitEntries<'_>) -> Result<(), Trouble> {
         let (places, trouble) = self.folder_places(folder, MOST_ENTRIES * LEN)?;
+        self.scan(places, visit)?;
+        trouble.map_or(Ok(()), Err)
+    }
+
+    /// What the first cluster of a folder holds that was deleted; nothing where that is not it any more.
+    pub(in crate::guest) fn deleted_folder(&mut self, first: u64, visit: &mut VisitEntries<'_>) -> Result<(), Trouble> {
+        if !self.layout().numbers().contains(&first) {
+            return Ok(());
+        }
+        let place = self.layout().place(first);
+        let mut own = [0; LEN as usize];
+        self.read_at(&mut own, place)?;
+        // It begins with an entry of itself.
+        if short_name(&own) != b"." || first_of(&own) != first {
+            return Ok(());
+        }
+        let places = vec![place..place + self.layout().cluster];
+        self.scan(places, &mut |volume, entry| visit(volume, FatEntry { is_deleted: true, ..entry }))
+    }
+
+    fn scan(&mut self, places: Vec<Range<u64>>, visit: &mut VisitEntries<'_>) -> Result<(), Trouble> {
         let (mut name, mut count) = (LongName::default(), 0);
         for place in places {
             let mut at = place.start;
@@ -71,8 +99,12 @@ impl FatVolume {
                 at += wide(bytes.len());
             }
         }
-        trouble.map_or(Ok(()), Err)
+        Ok(())
     }
+}
+
+fn first_of(entry: &[u8]) -> u64 {
+    u64::from(le_u16(entry, 20)) << 16 | u64::from(le_u16(entry, 26))
 }
 
 /// The parts of a long name that were met so far, the last part of it first.
@@ -83,24 +115,42 @@ struct LongName {
     /// The number of the part that comes next; none when the name is whole, or there is none.
     next: u8,
     sum: u8,
+    /// Its entries were deleted: what they said of their order is gone.
+    is_deleted: bool,
+}
+
+fn sum_of(name: &[u8]) -> u8 {
+    name.iter().fold(0u8, |sum, byte| sum.rotate_right(1).wrapping_add(*byte))
 }
 
 impl LongName {
     /// One entry more: something that has a name, once there is all of it.
     fn next(&mut self, entry: &[u8], at: u64) -> Option<FatEntry> {
         let attributes = entry[11];
-        if entry[0] == DELETED {
-            *self = Self::default();
-            return None;
+        let is_deleted = entry[0] == DELETED;
+        if is_deleted != self.is_deleted {
+            *self = Self { is_deleted, ..Self::default() };
         }
         if attributes & 0x3F == LONG_NAME {
-            self.add(entry);
+            if is_deleted {
+                self.add_deleted(entry)
+            } else {
+                self.add(entry)
+            };
             return None;
         }
         let long = std::mem::take(self);
         if attributes & LABEL != 0 {
             return None;
         }
+        // Deleting has taken its first letter, which the sum beside a long name gives back.
+        let mut whole = entry.to_vec();
+        if is_deleted {
+            let is_right = |letter: &u8| sum_of(&[&[*letter], &entry[1..11]].concat()) == long.sum;
+            let letter = if long.letters.is_empty() { None } else { (0x20..0x7F).find(is_right) };
+            whole[0] = letter.unwrap_or(b'_');
+        }
+        let entry = &whole[..];
         let short = short_name(entry);
         if short == b"." || short == b".." {
             return None;
@@ -110,7 +160,8 @@ impl LongName {
             name: long.whole(entry).unwrap_or(short),
             is_folder,
             is_read_only: attributes & READ_ONLY != 0,
-            first: u64::from(le_u16(entry, 20)) << 16 | u64::from(le_u16(entry, 26)),
+            first: first_of(entry),
+            is_deleted,
             len: if is_folder { 0 } else { u64::from(le_u32(entry, 28)) },
             modified: moment(le_u16(entry, 24), le_u16(entry, 22)),
             place: at..at + LEN,
@@ -121,22 +172,35 @@ impl LongName {
         const LAST: u8 = 0x40;
         let (order, sum) = (entry[0] & !LAST, entry[13]);
         if entry[0] & LAST != 0 {
-            *self = Self { letters: Vec::new(), next: order, sum };
+            *self = Self { letters: Vec::new(), next: order, sum, is_deleted: false };
         }
         if order == 0 || order > MOST_PARTS || order != self.next || sum != self.sum {
             *self = Self::default();
             return;
         }
+        self.prepend(entry);
+        self.next = order - 1;
+    }
+
+    /// One part more, before those that came already.
+    fn prepend(&mut self, entry: &[u8]) {
         let part = LETTERS.into_iter().flat_map(|place| entry[place].chunks_exact(2)).map(|pair| le_u16(pair, 0));
         let mut letters: Vec<u16> = part.collect();
         letters.append(&mut self.letters);
-        (self.letters, self.next) = (letters, order - 1);
+        self.letters = letters;
+    }
+
+    /// A part whose order is not told: all with one sum that follow each other are of one name.
+    fn add_deleted(&mut self, entry: &[u8]) {
+        if entry[13] != self.sum || self.letters.len() >= usize::from(MOST_PARTS) * LETTERS_OF_PART {
+            *self = Self { sum: entry[13], is_deleted: true, ..Self::default() };
+        }
+        self.prepend(entry);
     }
 
     /// The name, if it is whole and belongs to this entry.
     fn whole(self, entry: &[u8]) -> Option<Vec<u8>> {
-        let sum = entry[..11].iter().fold(0u8, |sum, byte| sum.rotate_right(1).wrapping_add(*byte));
-        if self.letters.len() < LETTERS_OF_PART || self.next != 0 || sum != self.sum {
+        if self.letters.len() < LETTERS_OF_PART || self.next != 0 || sum_of(&entry[..11]) != self.sum {
             return None;
         }
         let end = self.letters.iter().position(|letter| *letter == 0).unwrap_or(self.letters.len());

@@ -2,7 +2,10 @@
 
 use std::ops::Range;
 
-use super::system::{EntryKind, Facts, Item, Own, OwnTold, Place, System, Take, TakeOwn, TakePlace, Visit, circle};
+use super::fat_deleted;
+use super::system::{
+    EntryKind, Facts, Item, Own, OwnTold, Place, Remains, System, Take, TakeOwn, TakePlace, TakeRemains, Visit, circle,
+};
 use crate::bytes::wide;
 use crate::guest::fat::{FatEntry, FatVolume, Link, Root};
 use crate::guest::trouble::Trouble;
@@ -11,7 +14,7 @@ use crate::guest::window::Window;
 const PIECE: u64 = 1 << 20;
 
 pub(super) struct Fat {
-    volume: FatVolume,
+    pub(super) volume: FatVolume,
 }
 
 impl Fat {
@@ -169,6 +172,14 @@ impl System for Fat {
                 take(place);
             }
         })
+    }
+
+    fn deleted(&mut self, take: &mut TakeRemains<'_>) -> Result<(), Trouble> {
+        fat_deleted::all(&mut self.volume, take)
+    }
+
+    fn deleted_content(&mut self, remains: &Remains, take: &mut Take<'_>) -> Result<(), Trouble> {
+        fat_deleted::content(&mut self.volume, remains, take)
     }
 
     fn vouch_for_free(&mut self) -> Result<(), Trouble> {

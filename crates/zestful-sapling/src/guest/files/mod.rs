@@ -4,11 +4,14 @@
 //! FAT and NTFS are read by crates, ext by our own reader.
 
 mod compare;
+mod deleted;
 mod ext;
 mod fat;
+mod fat_deleted;
 mod find;
 mod holders;
 mod ntfs;
+mod ntfs_deleted;
 mod path;
 mod seen;
 mod system;
@@ -17,10 +20,11 @@ mod walk;
 
 pub(crate) use compare::FileComparison;
 pub use compare::{ChangedBy, ComparedFiles, FileChange, TakeChange};
+pub use deleted::DeletedFile;
 pub use find::Wanted;
 pub(super) use holders::{Holder, HolderTold};
 pub use path::InnerPath;
-pub use system::EntryKind;
 pub(super) use system::Own;
+pub use system::{Certainty, EntryKind};
 pub use tree::FileTree;
 pub use walk::{Entry, Found, LeftOut, TakePart, Walked};

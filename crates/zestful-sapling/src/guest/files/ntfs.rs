@@ -3,15 +3,15 @@
 use std::ops::Range;
 use std::rc::Rc;
 
-use super::system::{EntryKind, Facts, Item, Own, OwnTold, Place, System, Take, TakeOwn, TakePlace, Visit, circle};
-use crate::guest::mft::{Mft, NamedRecord, Record, Value};
+use super::ntfs_deleted;
+use super::system::{
+    EntryKind, Facts, Item, Own, OwnTold, Place, Remains, System, Take, TakeOwn, TakePlace, TakeRemains, Visit, circle,
+};
+use crate::guest::mft::{FIRST_OF_USERS, Mft, NamedRecord, ROOT, Record, Value};
 use crate::guest::trouble::Trouble;
 use crate::guest::window::{Patience, Window};
 
 const PIECE: u64 = 1 << 20;
-/// Files below this number are the file system's own.
-const FIRST_OF_USERS: u64 = 24;
-const ROOT: u64 = 5;
 const EXTEND: u64 = 11;
 const NAMES: [&str; 12] = [
     "table of files ($MFT)",
@@ -191,6 +191,14 @@ impl System for Ntfs {
         self.table.free(within.start / cluster..within.end.div_ceil(cluster), &mut |run| {
             take((run.start * cluster).max(within.start)..(run.end * cluster).min(within.end));
         })
+    }
+
+    fn deleted(&mut self, take: &mut TakeRemains<'_>) -> Result<(), Trouble> {
+        ntfs_deleted::all(&mut self.table, &self.patience, take)
+    }
+
+    fn deleted_content(&mut self, remains: &Remains, take: &mut Take<'_>) -> Result<(), Trouble> {
+        ntfs_deleted::content(&mut self.table, remains, take)
     }
 
     fn vouch_for_free(&mut self) -> Result<(), Trouble> {

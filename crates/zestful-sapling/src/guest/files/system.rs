@@ -60,6 +60,34 @@ pub(in crate::guest) enum Own {
     Nameless(String),
 }
 
+/// What is left of a file that was deleted.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(in crate::guest) struct Remains {
+    /// How its reader finds it again.
+    pub(super) key: u64,
+    pub(super) path: InnerPath,
+    pub(super) size: u64,
+    pub(super) modified: Option<Timestamp>,
+    pub(super) certainty: Certainty,
+    pub(super) why: &'static str,
+}
+
+/// Takes what is left of deleted files.
+pub(in crate::guest) type TakeRemains<'a> = dyn FnMut(Remains) + 'a;
+
+/// How certain it is that what lies where a deleted file lay is still its content.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
+#[non_exhaustive]
+pub enum Certainty {
+    /// It is, as far as structures tell: nothing else has had its place since.
+    Sure,
+    /// Nothing has its place now, and something may have had it since.
+    Unsure,
+    /// Something else lies there now, or nothing tells where it lay.
+    Lost,
+}
+
 /// What is told of a volume's own: what the places that follow belong to, such a place, what cannot be told.
 pub(in crate::guest) enum OwnTold {
     Of(Own),
@@ -140,6 +168,16 @@ pub(super) trait System {
     /// Places whose newest form waits elsewhere.
     fn waiting(&self) -> Vec<Range<u64>> {
         Vec::new()
+    }
+
+    /// Calls `take` with what is left of files that were deleted; nothing where deleting leaves nothing.
+    fn deleted(&mut self, _: &mut TakeRemains<'_>) -> Result<(), Trouble> {
+        Ok(())
+    }
+
+    /// The content of one of them, as [`Item::content`] gives it.
+    fn deleted_content(&mut self, _: &Remains, _: &mut Take<'_>) -> Result<(), Trouble> {
+        Err(Trouble::Unsupported("deleting leaves nothing in this file system".to_owned()))
     }
 
     /// What is to be known of the volume as it is read.

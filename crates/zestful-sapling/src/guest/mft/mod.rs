@@ -10,7 +10,12 @@ mod record;
 mod table;
 mod value;
 
+/// The record of the root folder.
+pub(super) const ROOT: u64 = 5;
+/// Records below this number are the file system's own.
+pub(super) const FIRST_OF_USERS: u64 = 24;
+
 pub(super) use folder::NamedRecord;
-pub(super) use record::Record;
+pub(super) use record::{Record, Reference};
 pub(super) use table::Mft;
 pub(super) use value::Value;

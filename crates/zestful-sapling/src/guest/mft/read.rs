@@ -90,7 +90,7 @@ impl Mft {
             }
         }
         let records = match list {
-            Some(list) => self.parts(number, &list, Some(kind))?,
+            Some(list) => self.parts(number, base, &list, Some(kind))?,
             None => Vec::new(),
         };
         for (part, record) in records.iter().enumerate() {
@@ -109,10 +109,11 @@ impl Mft {
         Ok(value)
     }
 
-    /// The records beside its base that a list of attributes names, of all kinds or of one.
+    /// The records beside its base, in use as that is, that a list of attributes names, of all kinds or of one.
     pub(super) fn parts(
         &mut self,
         number: u64,
+        base: &Record,
         list: &Attribute<'_>,
         kind: Option<u32>,
     ) -> Result<Vec<Record>, Trouble> {
@@ -135,9 +136,14 @@ impl Mft {
         parts.dedup();
         let parts = parts.into_iter().filter(|part| *part != number);
         parts
-            .map(|part| match self.record(part)?.filter(|record| record.base == Some(number) && record.is_in_use) {
-                Some(record) => Ok(record),
-                None => damaged(format!("record {part} should be a part of record {number}, and is none")),
+            .map(|part| {
+                match self
+                    .record(part)?
+                    .filter(|record| record.base == Some(number) && record.is_in_use == base.is_in_use)
+                {
+                    Some(record) => Ok(record),
+                    None => damaged(format!("record {part} should be a part of record {number}, and is none")),
+                }
             })
             .collect()
     }

@@ -31,7 +31,7 @@ pub(super) const INDEX_BLOCKS: u32 = 0xA0;
 pub(super) const BITS: u32 = 0xB0;
 
 /// A reference to a record: its number, and how often it was used when the reference was made.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub(in crate::guest) struct Reference {
     pub(in crate::guest) number: u64,
     sequence: u16,
@@ -155,6 +155,17 @@ impl Record {
     pub(in crate::guest) fn modified(&self) -> Option<Timestamp> {
         let information = self.first_of(INFORMATION).filter(|information| information.len() >= 36)?;
         moment(le_u64(information, 8))
+    }
+
+    /// When anything of it was last changed: no write to its clusters was later.
+    pub(in crate::guest) fn touched(&self) -> Option<Timestamp> {
+        let information = self.first_of(INFORMATION).filter(|information| information.len() >= 36)?;
+        [0, 8, 16].into_iter().filter_map(|at| moment(le_u64(information, at))).max()
+    }
+
+    /// Whether it was deleted since this reference to it was made, and not used again.
+    pub(in crate::guest) fn was_meant_by(&self, reference: Reference) -> bool {
+        !self.is_in_use && self.sequence == reference.sequence.wrapping_add(1)
     }
 
     /// Whether it is a link, or its content is kept elsewhere or in another form.

@@ -124,10 +124,28 @@ impl Mft {
                 list = Some(attribute);
             }
         }
-        let records = list.map_or_else(|| Ok(Vec::new()), |list| self.parts(number, &list, None))?;
+        let records = list.map_or_else(|| Ok(Vec::new()), |list| self.parts(number, &base, &list, None))?;
         for record in &records {
             for attribute in record.attributes() {
                 of(&attribute?)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// The clusters that one record tells of, whatever it belongs to, and whether it is in use.
+    pub(in crate::guest) fn runs_of_record(
+        &self,
+        record: &Record,
+        take: &mut dyn FnMut(Range<u64>),
+    ) -> Result<(), Trouble> {
+        for attribute in record.attributes() {
+            let attribute = attribute?;
+            if attribute.is_outside() {
+                attribute.runs(self.clusters, &mut |_, run| {
+                    run.into_iter().for_each(&mut *take);
+                    Ok(())
+                })?;
             }
         }
         Ok(())

@@ -58,6 +58,16 @@ impl Value {
         })
     }
 
+    /// Whether it lies in the record itself.
+    pub(in crate::guest) fn is_resident(&self) -> bool {
+        self.resident.is_some()
+    }
+
+    /// The clusters that hold it.
+    pub(in crate::guest) fn runs(&self) -> impl Iterator<Item = Range<u64>> {
+        self.runs.iter().map(|(_, run)| run.clone())
+    }
+
     /// What lies in the record itself, or which part of it lies where, and how much of it counts.
     pub(in crate::guest) fn mapping(&self) -> Vec<u8> {
         let runs = self.runs.iter().flat_map(|(first, run)| [*first, run.start, run.end]);

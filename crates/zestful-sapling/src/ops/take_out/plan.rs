@@ -1,16 +1,16 @@
 //! What is to be taken out, whether it fits, and that nothing is in the way.
 
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 
 use super::outcome::TakeOutOutcome;
-use super::read::read_all;
+use super::read::{Source, read_all};
 use super::write::Writer;
-use crate::chain::{Disk, OpenOptions};
+use crate::chain::OpenOptions;
 use crate::error::{Error, Refusal, Result};
-use crate::guest::{Entry, EntryKind, FileTree, InnerPath, Volume};
+use crate::guest::{Certainty, Entry, EntryKind, FileTree, InnerPath};
 use crate::image::Format;
 use crate::operation::{Operation, Plan, Planned};
+use crate::ops::deleted::{Deleted, DeletedFiles};
 use crate::progress::Progress;
 use crate::size::format_size;
 use crate::storage::{Beneath, folder_of};
@@ -28,18 +28,26 @@ pub struct TakeOut {
     into: PathBuf,
     volume: Option<u32>,
     format: Option<Format>,
+    deleted: bool,
 }
 
 impl TakeOut {
     /// What stands at these paths of the disk whose current image is `image`, into the folder `into`, which is made
     /// when it is not there. Each gets its last name there; of the root of the volume all that is in it.
     pub fn new(image: impl Into<PathBuf>, paths: Vec<InnerPath>, into: impl Into<PathBuf>) -> Self {
-        Self { image: image.into(), paths, into: into.into(), volume: None, format: None }
+        Self { image: image.into(), paths, into: into.into(), volume: None, format: None, deleted: false }
     }
 
     /// Out of the volume of this number; it need not be said where only one has files.
     pub fn with_volume(mut self, number: u32) -> Self {
         self.volume = Some(number);
+        self
+    }
+
+    /// The paths are those of deleted files, as [`DeletedFiles`] tells them: out of the newest layer of the chain that
+    /// holds them, and where none does, what lies where they lay.
+    pub fn with_deleted(mut self, deleted: bool) -> Self {
+        self.deleted = deleted;
         self
     }
 
@@ -61,6 +69,9 @@ impl Operation for TakeOut {
     /// name is in the folder, or it does not fit; `Usage` when the volume must be named; as
     /// [`Chain::open`](crate::chain::Chain::open).
     fn plan(self) -> Result<Self::Planned> {
+        if self.deleted {
+            return self.plan_deleted();
+        }
         let options = OpenOptions::of_format(self.format);
         let (mut tree, notes) = FileTree::of_image(&self.image, &options, self.volume)?;
         let (disk, volume) = (tree.disk(), tree.volume().clone());
@@ -97,7 +108,14 @@ impl Operation for TakeOut {
         (plan.bytes_read, plan.bytes_written, plan.peak_extra_space) = (counted.bytes, counted.bytes, counted.bytes);
         let place = if self.into.exists() { self.into.join(".") } else { self.into.clone() };
         Plan::require_space(&place, counted.bytes)?;
-        Ok(TakeOutPlan { plan, request: self, disk, volume })
+        let sources = self.paths.iter().map(|path| Source {
+            disk: disk.clone(),
+            volume: volume.clone(),
+            path: path.clone(),
+            left: None,
+        });
+        let sources = sources.collect();
+        Ok(TakeOutPlan { plan, request: self, sources })
     }
 }
 
@@ -120,6 +138,46 @@ impl Counted {
 }
 
 impl TakeOut {
+    fn plan_deleted(self) -> Result<TakeOutPlan> {
+        let find = DeletedFiles { image: self.image.clone(), volume: self.volume, format: self.format };
+        let found = find.find(&Progress::new())?;
+        let (mut tree, _) = FileTree::of_image(&self.image, &OpenOptions::of_format(self.format), self.volume)?;
+        let mut plan = Plan { operation: "files get", warnings: found.notes, ..Plan::default() };
+        let (mut sources, mut sum) = (Vec::new(), 0u64);
+        for path in &self.paths {
+            let Some(file) = found.files.iter().find(|file| file.path() == path) else {
+                return Err(tree.no_such_deleted(path));
+            };
+            match file {
+                Deleted::Held(layer, entry) => {
+                    let (tree, _) = FileTree::of_image(layer, &OpenOptions::new(), Some(found.volume.number))?;
+                    plan.steps.push(format!("take {path} out of {}, which still holds it", layer.display()));
+                    let (disk, volume) = (tree.disk(), tree.volume().clone());
+                    sources.push(Source { disk, volume, path: path.clone(), left: None });
+                    sum = sum.saturating_add(entry.allocated.or(entry.size).unwrap_or(0));
+                }
+                Deleted::Left(file) => {
+                    if file.certainty == Certainty::Lost {
+                        return Err(tree.lost(file));
+                    }
+                    if file.certainty != Certainty::Sure {
+                        plan.warnings.push(format!("{path} may hold something else by now: {}", file.why));
+                    }
+                    plan.steps.push(format!("take what lies where {path} lay"));
+                    let (disk, volume) = (tree.disk(), tree.volume().clone());
+                    sources.push(Source { disk, volume, path: path.clone(), left: Some(file.clone()) });
+                    sum = sum.saturating_add(file.size);
+                }
+            }
+        }
+        self.refuse_in_the_way(&self.paths)?;
+        plan.files.create.push(self.into.clone());
+        (plan.bytes_read, plan.bytes_written, plan.peak_extra_space) = (sum, sum, sum);
+        let place = if self.into.exists() { self.into.join(".") } else { self.into.clone() };
+        Plan::require_space(&place, sum)?;
+        Ok(TakeOutPlan { plan, request: self, sources })
+    }
+
     fn refuse_in_the_way(&self, paths: &[InnerPath]) -> Result<()> {
         let mut names: Vec<&[u8]> = paths.iter().filter_map(InnerPath::name).collect();
         names.sort_unstable();
@@ -150,8 +208,7 @@ impl TakeOut {
 pub struct TakeOutPlan {
     plan: Plan,
     request: TakeOut,
-    disk: Arc<dyn Disk>,
-    volume: Volume,
+    sources: Vec<Source>,
 }
 
 impl Planned for TakeOutPlan {
@@ -173,11 +230,10 @@ impl Planned for TakeOutPlan {
         }
         let folder = Beneath::open(into)?;
         progress.begin("taking files out", self.plan.bytes_written);
-        let (disk, paths) = (self.disk.clone(), &self.request.paths);
         let outcome = std::thread::scope(|scope| {
             let (send, steps) = std::sync::mpsc::sync_channel(4);
             let (used, empty) = std::sync::mpsc::channel();
-            let reader = scope.spawn(move || read_all(disk, &self.volume, paths, &send, &empty));
+            let reader = scope.spawn(move || read_all(&self.sources, &send, &empty));
             let mut writer = Writer::new(&folder, progress, used);
             let written = steps.iter().try_for_each(|step| writer.take(step)).and_then(|()| writer.finish());
             drop(steps);
