@@ -16,9 +16,11 @@ use crate::support::perform;
 /// Every content that a file of this path had when it was deleted, the last one last.
 type Gone = BTreeMap<String, Vec<Vec<u8>>>;
 
-/// More histories when `ZSAP_HISTORIES` says how many.
-fn histories(usual: u64) -> u64 {
-    std::env::var("ZSAP_HISTORIES").ok().and_then(|count| count.parse().ok()).unwrap_or(usual)
+/// More histories when `ZSAP_HISTORIES` says how many, from the one on that `ZSAP_HISTORIES_FIRST` says.
+fn histories(usual: u64) -> std::ops::Range<u64> {
+    let said = |name: &str| std::env::var(name).ok().and_then(|count| count.parse().ok());
+    let first = said("ZSAP_HISTORIES_FIRST").unwrap_or(0);
+    first..first + said("ZSAP_HISTORIES").unwrap_or(usual)
 }
 
 /// What is left of deleted files in a volume, with what lies where they lay.
@@ -100,7 +102,7 @@ fn what_ntfs_leaves_of_deleted_files_is_told_truly() {
     let Some(blank) = ntfs_volume(folder.path(), &[], 8 * MIB, &|_| {}) else { return };
     let blank_bytes = std::fs::read(&blank).unwrap();
     let place = folder.path().join("mounted");
-    for number in 0..histories(40) {
+    for number in histories(16) {
         let dice = &mut Dice(number * 31 + 5);
         std::fs::write(&blank, &blank_bytes).unwrap();
         let mount = || {
@@ -130,7 +132,12 @@ fn what_ntfs_leaves_of_deleted_files_is_told_truly() {
         }
         for (file, content) in left(&blank) {
             let path = file.path.to_string();
-            let path = path.split(" (").next().unwrap().to_owned();
+            let path = match path.starts_with("/(unknown folder)/(record ") {
+                // A name that stood in another record goes with that.
+                true => gone.iter().find(|(_, was)| content.as_ref().is_some_and(|content| was.contains(content))),
+                false => gone.get_key_value(path.split(" (").next().unwrap()),
+            };
+            let path = path.map(|(path, _)| path.clone()).unwrap_or_default();
             match file.certainty {
                 Certainty::Sure => {
                     sure += 1;
@@ -151,13 +158,13 @@ fn what_ntfs_leaves_of_deleted_files_is_told_truly() {
         assert!(last.is_empty(), "{number}: {:?} did not come back", last.keys());
     }
     println!("{sure} sure, {unsure} unsure, {lost} lost, {back} came back");
-    assert!(sure > 20 && unsure > 20 && lost > 5 && back > 20, "{sure} {unsure} {lost} {back}");
+    assert!(sure > 5 && unsure > 5 && lost > 0 && back > 5, "{sure} {unsure} {lost} {back}");
 }
 
 #[test]
 fn what_fat_leaves_of_deleted_files_is_never_sure() {
     let (mut back, mut lost) = (0, 0);
-    for number in 0..histories(8) {
+    for number in histories(6) {
         let dice = &mut Dice(number + 44);
         let folder = tempfile::tempdir().unwrap();
         let source = folder.path().join("source");
@@ -202,7 +209,7 @@ fn what_fat_leaves_of_deleted_files_is_never_sure() {
             lost += usize::from(file.certainty == Certainty::Lost && content.is_none());
         }
     }
-    assert!(back > 40 && lost > 5, "{back} {lost}");
+    assert!(back > 30 && lost > 3, "{back} {lost}");
 }
 
 /// An older layer has the file for certain, in any file system.

@@ -181,6 +181,70 @@ fn a_prepared_volume_is_mounted_and_written_to() {
     }
 }
 
+/// Deleted files: held by a checkpoint, left in the volume, lost.
+#[test]
+fn deleted_files_are_listed_and_taken_out() {
+    let scene = Scene::new();
+    records(&scene);
+    let none = "files list records.vhdx --deleted";
+    scene.run(none).expect("none", 0, "none is known\n  0 held by older layers, 0 sure, 0 unsure, 0 lost", "");
+    std::fs::create_dir(scene.path("herbarium")).unwrap();
+    std::fs::rename(scene.path("records.vhdx"), scene.path("herbarium/records.vhdx")).unwrap();
+    scene.run("grove new herbarium --machine herbarium -q").expect("grove", 0, "", "");
+    scene.run("grove add herbarium herbarium/records.vhdx -q").expect("add", 0, "", "");
+    scene.run("checkpoint take herbarium before -q").expect("take", 0, "", "");
+    // The guest deletes a file: its entry, and the chain of its clusters.
+    scene.run("copy herbarium flat.raw -q").expect("copy", 0, "", "");
+    let flat = std::fs::read(scene.path("flat.raw")).unwrap();
+    let at = flat.windows(11).position(|bytes| bytes == b"HF-0001 TXT" || bytes == b"HF-000~1TXT").unwrap();
+    std::fs::write(scene.path("gone"), [0xE5]).unwrap();
+    for at in [at, at - 32] {
+        scene.run(&format!("bytes write herbarium --at {at} -i gone -q")).expect("delete", 0, "", "");
+    }
+    let list = "files list herbarium --deleted";
+    scene.run(list).expect(
+        "held",
+        0,
+        "/HF-0001.txt  at before\n  1 held by older layers, 0 sure, 0 unsure, 0 lost",
+        "",
+    );
+    let told = scene.json(list);
+    let entry = &told["entries"][0];
+    assert_eq!(
+        (&entry["path"], &entry["certainty"], &entry["deleted"]),
+        (&"/HF-0001.txt".into(), &"sure".into(), &true.into())
+    );
+    assert_eq!(entry["checkpoint"], "before", "{told}");
+    scene.run("files list herbarium /old --deleted").expect("below a folder", 0, "none is known", "");
+    let get = "files get herbarium /HF-0001.txt back --deleted";
+    scene.run(&format!("{get} --plan")).expect("plan", 0, "which still holds it", "");
+    scene.run(get).expect("get", 0, "took 1 file", "");
+    assert_eq!(std::fs::read(scene.path("back/HF-0001.txt")).unwrap(), b"Caltha palustris\n");
+    scene.run(get).expect("it is there", 4, "", "is there already");
+    scene.run("files get herbarium /scan.bin back --deleted").expect(
+        "it is not deleted",
+        2,
+        "",
+        "in the files that were deleted",
+    );
+    scene.run("files get herbarium /HF-0001.txt - --deleted").expect("to a pipe", 2, "", "name a folder of this host");
+    // Without an older layer what is left is a guess, or lost: here its cluster is in use still.
+    scene.run("copy herbarium alone.vhdx -q").expect("copy", 0, "", "");
+    let told = scene.json("files list alone.vhdx --deleted");
+    assert_eq!(
+        (&told["entries"][0]["certainty"], &told["entries"][0]["held_by"]),
+        (&"lost".into(), &serde_json::Value::Null)
+    );
+    let path = told["entries"][0]["path"].as_str().unwrap().to_owned();
+    scene.run(&format!("files get alone.vhdx {path} none --deleted")).expect(
+        "lost",
+        1,
+        "",
+        "it was deleted, and is lost",
+    );
+    assert!(!scene.path("none").exists());
+}
+
 /// What an upgrade changed, as files: at a checkpoint, and in the ranges that differ.
 #[test]
 fn what_changed_is_told_as_files() {

@@ -117,12 +117,19 @@ pub(super) fn all(table: &mut Mft, patience: &Patience, take: &mut TakeRemains<'
         if record.is_in_use || record.is_folder || record.base.is_some() {
             continue;
         }
-        let Some(name) = record.name().filter(|name| is_name(&name.name)) else { continue };
-        let path = folder_path(table, name.folder, &mut folders, 0)?.join(&name.name);
+        // Its name may have stood in a record that is gone.
+        let path = match record.name().filter(|name| is_name(&name.name)) {
+            Some(name) => folder_path(table, name.folder, &mut folders, 0)?.join(&name.name),
+            None => InnerPath::root().join(UNKNOWN).join(format!("(record {number})").as_bytes()),
+        };
         let data = match table.data_of(number, &record) {
             Err(Trouble::Failed(error)) => return Err(Trouble::Failed(error)),
             other => other.ok().flatten(),
         };
+        // A record that was used for nothing.
+        if data.is_none() && record.name().is_none() {
+            continue;
+        }
         let (certainty, why) = judge(table, &overview, &sharing, number, &record, data.as_ref())?;
         let size = data.as_ref().map_or(0, |data| data.len);
         take(Remains { key: number, path, size, modified: record.modified(), certainty, why });
