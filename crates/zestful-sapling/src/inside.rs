@@ -54,7 +54,8 @@ pub enum InsideProblemKind {
     Lost(&'static str),
     /// What its bitmap marks as free may be in use.
     #[error(
-        "what is free in it is not certain: {0}; shut the guest down in order, or have its own checker look at the volume"
+        "what is free in it is not certain: {0}; shut the guest down in order, or have its own checker look at the \
+         volume"
     )]
     NotTrusted(String),
     /// It breaks the rules of its file system.

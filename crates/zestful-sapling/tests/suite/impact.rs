@@ -493,7 +493,8 @@ fn free_space_is_told_only_of_volumes_without_a_doubt() {
     }
 }
 
-/// Block by block of an image is lost: what that hits is what lay there, and structures that lay there are not believed.
+/// Block by block of an image is lost: what that hits is what lay there, and structures that lay there are not
+/// believed.
 #[test]
 fn what_a_loss_hits_is_what_lay_there() {
     let folder = tempfile::tempdir().unwrap();

@@ -143,7 +143,8 @@ fn a_volume_that_was_not_unmounted_reads_as_its_kernel_would_read_it() {
         let later = place.join("later");
         std::fs::create_dir(&later).unwrap();
         grow(&later, Kinds { links: true, odd_names: true, sparse: true }, 60, &mut dice);
-        // Blocks of a folder that was committed and taken away hold something else by now: what waits of them is revoked.
+        // Blocks of a folder that was committed and taken away hold something else by now: what waits of them is
+        // revoked.
         let gone = later.join("gone");
         std::fs::create_dir(&gone).unwrap();
         (0..400).for_each(|n| std::fs::write(gone.join(format!("{n:060}")), "").unwrap());

@@ -412,7 +412,8 @@ impl<'a> FileComparison<'a> {
     }
 }
 
-/// Where a file lies, and what of it lies in no place of its own, boiled down; none where some of that may have changed.
+/// Where a file lies, and what of it lies in no place of its own, boiled down; none where some of that may have
+/// changed.
 fn layout(item: &mut dyn Item, differ: Option<&Ranges>) -> Result<Option<blake3::Hash>, Trouble> {
     let Some(differ) = differ else { return Ok(None) };
     let (mut hash, mut is_touched) = (blake3::Hasher::new(), false);

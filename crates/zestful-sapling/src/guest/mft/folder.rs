@@ -27,8 +27,8 @@ fn damaged<T>(what: impl Into<String>) -> Result<T, Trouble> {
 }
 
 impl Mft {
-    /// The names in a folder, a block at a time; those that stand beside a longer one are left out. A damaged block does
-    /// not keep those behind it from being read; the first damage is told at the end.
+    /// The names in a folder, a block at a time; those that stand beside a longer one are left out. A damaged block
+    /// does not keep those behind it from being read; the first damage is told at the end.
     pub(in crate::guest) fn names(
         &mut self,
         number: u64,
