@@ -121,7 +121,7 @@ impl DeletedFiles {
                 }
             }
         }
-        let held: HashSet<_> = files.iter().map(|file| key(file)).collect();
+        let held: HashSet<_> = files.iter().map(key).collect();
         let left = tree.deleted()?.into_iter().map(Deleted::Left).filter(|file| !held.contains(&key(file)));
         files.sort_by(|one, other| other.modified().cmp(&one.modified()).then_with(|| one.path().cmp(other.path())));
         files.extend(left);

@@ -223,7 +223,7 @@ fn blocks_of_ext_are_told_as_the_hosts_tools_tell_them() {
             let large = std::fs::File::create(place.join("large")).unwrap();
             (0..400).for_each(|n| large.write_all_at(&[7; 3000], n * 9000).unwrap());
             _ = rustix::fs::fallocate(&large, rustix::fs::FallocateFlags::KEEP_SIZE, 5 << 20, 1 << 20);
-            _ = rustix::fs::setxattr(&place.join("large"), "user.sheet", &[7; 700], rustix::fs::XattrFlags::empty());
+            _ = rustix::fs::setxattr(place.join("large"), "user.sheet", &[7; 700], rustix::fs::XattrFlags::empty());
             std::fs::hard_link(place.join("large"), place.join("another")).unwrap();
             drop(large);
             unmount(&place);
@@ -335,7 +335,7 @@ fn clusters_of_fat_are_told_as_the_hosts_tools_tell_them() {
         let used = checked.rsplit(", ").next().unwrap().split('/').next().unwrap().parse::<u64>().unwrap();
         assert_eq!(free.bytes(), (count - used) * unit, "{checked}");
         // Before the clusters.
-        let front = impact(disk.clone(), &[START..START + data].into_iter().collect(), &Progress::new()).unwrap();
+        let front = impact(disk.clone(), &std::iter::once(START..START + data).collect(), &Progress::new()).unwrap();
         assert!(front.hits.iter().all(|hit| hit.what == HitKind::Structure || hit.to_string() == "/"), "{front:?}");
     }
 }
@@ -521,7 +521,7 @@ fn what_a_loss_hits_is_what_lay_there() {
                 continue;
             }
             let range = number * block..(number + 1) * block;
-            let before = impact(disk.clone(), &[range.clone()].into_iter().collect(), &Progress::new()).unwrap();
+            let before = impact(disk.clone(), &std::iter::once(range.clone()).collect(), &Progress::new()).unwrap();
             let damaged = place.path().join("damaged.vhdx");
             let mut bytes = whole.clone();
             bytes[at + 5] = 0x7F;

@@ -66,7 +66,7 @@ impl ExtVolume {
             let found = self.sound_group(group)?;
             if found.has_no_block_bitmap() {
                 let own = self.all_own()?;
-                let mut free = Ranges::from_iter([at..until]);
+                let mut free = Ranges::from_iter(std::iter::once(at..until));
                 own.within(at..until).for_each(|range| free.remove(range.offset..range.end()));
                 free.list().iter().for_each(|range| take(range.offset..range.end()));
                 at = until;

@@ -71,7 +71,7 @@ impl FatVolume {
         if short_name(&own) != b"." || first_of(&own) != first {
             return Ok(());
         }
-        let places = vec![place..place + self.layout().cluster];
+        let places = std::iter::once(place..place + self.layout().cluster).collect();
         self.scan(places, &mut |volume, entry| visit(volume, FatEntry { is_deleted: true, ..entry }))
     }
 

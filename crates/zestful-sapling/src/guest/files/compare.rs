@@ -99,6 +99,9 @@ impl Share {
 
 type Names = BTreeMap<Vec<u8>, Known>;
 
+/// Looks at something of this name.
+type Look<'a> = dyn FnMut(&[u8], &mut dyn Item) -> Result<(), Trouble> + 'a;
+
 /// One of the two volumes.
 struct Side<'a> {
     tree: &'a mut FileTree,
@@ -109,12 +112,7 @@ struct Side<'a> {
 
 impl Side<'_> {
     /// Looks at those in a folder that `wanted` names.
-    fn pass(
-        &mut self,
-        folder: &Place,
-        share: Share,
-        look: &mut dyn FnMut(&[u8], &mut dyn Item) -> Result<(), Trouble>,
-    ) -> Result<(), Trouble> {
+    fn pass(&mut self, folder: &Place, share: Share, look: &mut Look<'_>) -> Result<(), Trouble> {
         let walked = &mut self.walked;
         self.tree.system().each(folder, &mut |_| true, &mut |item| {
             let name = item.name().to_vec();
@@ -130,12 +128,7 @@ impl Side<'_> {
     }
 
     /// The same again: damage of the folder itself was told when its names were taken.
-    fn pass_again(
-        &mut self,
-        folder: &Place,
-        share: Share,
-        look: &mut dyn FnMut(&[u8], &mut dyn Item) -> Result<(), Trouble>,
-    ) -> Result<(), Error> {
+    fn pass_again(&mut self, folder: &Place, share: Share, look: &mut Look<'_>) -> Result<(), Error> {
         match self.pass(folder, share, look) {
             Err(Trouble::Failed(Error::Cancelled)) => Err(Error::Cancelled),
             _ => Ok(()),

@@ -33,8 +33,7 @@ struct Overview {
 
 impl Overview {
     fn of(table: &mut Mft, patience: &Patience) -> Result<Self, Trouble> {
-        let mut found = Self::default();
-        found.is_blind = table.refuse_waiting_journal().is_err();
+        let mut found = Self { is_blind: table.refuse_waiting_journal().is_err(), ..Self::default() };
         for number in FIRST_OF_USERS..table.records {
             patience.renew();
             let record = match table.record(number) {

@@ -9,6 +9,9 @@ use crate::guest::trouble::Trouble;
 /// A list of attributes is no longer than this, by the file system's own rules.
 const MOST_LIST: u64 = 256 << 10;
 
+/// Takes a part of a value, and where it begins.
+pub(in crate::guest) type TakeContent<'a> = dyn FnMut(u64, &[u8]) -> Result<(), Trouble> + 'a;
+
 fn damaged<T>(what: impl Into<String>) -> Result<T, Trouble> {
     Err(Trouble::Damaged(what.into()))
 }
@@ -44,7 +47,7 @@ impl Mft {
         &mut self,
         value: &Value,
         most: u64,
-        take: &mut dyn FnMut(u64, &[u8]) -> Result<(), Trouble>,
+        take: &mut TakeContent<'_>,
     ) -> Result<(), Trouble> {
         if let Some(bytes) = &value.resident {
             return take(0, bytes);
