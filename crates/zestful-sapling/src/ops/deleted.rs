@@ -11,6 +11,9 @@ use crate::guest::{DeletedFile, Entry, EntryKind, FileChange, FileTree, InnerPat
 use crate::image::Format;
 use crate::progress::Progress;
 
+/// Of files that older layers hold so many are told.
+const MOST: usize = 100_000;
+
 /// A disk of which the deleted files of a volume are looked for.
 #[derive(Clone, Debug)]
 pub struct DeletedFiles {
@@ -115,14 +118,17 @@ impl DeletedFiles {
             }
             for entry in gone {
                 let is_back = met.contains(&entry.path) || tree.entry(&entry.path).is_ok();
-                if !is_back {
+                if !is_back && files.len() < MOST {
                     met.insert(entry.path.clone());
                     files.push(Deleted::Held(older.clone(), entry));
                 }
             }
         }
+        if files.len() == MOST {
+            notes.push(format!("older layers hold {MOST} files or more that are gone: only so many are told"));
+        }
         let held: HashSet<_> = files.iter().map(key).collect();
-        let left = tree.deleted()?.into_iter().map(Deleted::Left).filter(|file| !held.contains(&key(file)));
+        let left = tree.deleted(progress)?.into_iter().map(Deleted::Left).filter(|file| !held.contains(&key(file)));
         files.sort_by(|one, other| other.modified().cmp(&one.modified()).then_with(|| one.path().cmp(other.path())));
         files.extend(left);
         Ok(FoundDeleted { volume, files, notes })

@@ -123,7 +123,7 @@ fn look_up(disk: &Arc<dyn Disk>, volume: &Volume, dice: &mut Dice) -> Result<(),
 /// `ZSAP_DAMAGED_VOLUMES` says how many of each sort.
 #[test]
 fn damage_is_bounded_and_told() {
-    let count = std::env::var("ZSAP_DAMAGED_VOLUMES").ok().and_then(|count| count.parse().ok()).unwrap_or(120);
+    let count = std::env::var("ZSAP_DAMAGED_VOLUMES").ok().and_then(|count| count.parse().ok()).unwrap_or(90);
     let first = std::env::var("ZSAP_DAMAGED_FIRST").ok().and_then(|count| count.parse().ok()).unwrap_or(0);
     let (mut whole, mut in_part, mut not_at_all, mut taken) = (0, 0, 0, 0);
     for (name, sample) in samples() {
@@ -167,7 +167,9 @@ fn damage_is_bounded_and_told() {
             whole += usize::from(!is_hurt);
             in_part += usize::from(is_hurt);
             if number.is_multiple_of(3) {
-                for file in tree.deleted().unwrap_or_default().into_iter().filter(|file| file.size < MOST_READ) {
+                for file in
+                    tree.deleted(&Progress::new()).unwrap_or_default().into_iter().filter(|file| file.size < MOST_READ)
+                {
                     // What it tells may be nonsense; it comes to an end.
                     _ = tree.read_deleted(&file, &mut |_, _| Ok(()));
                 }

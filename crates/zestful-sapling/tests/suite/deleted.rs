@@ -30,7 +30,7 @@ fn left(volume: &Path) -> Vec<(DeletedFile, Option<Vec<u8>>)> {
     let disk: Arc<dyn Disk> = Arc::new(Chain::open(&raw, &OpenOptions::new()).unwrap());
     let volume = volumes(&*disk).unwrap().volumes.remove(0);
     let mut tree = FileTree::open(disk, &volume).unwrap();
-    let files = tree.deleted().unwrap();
+    let files = tree.deleted(&Progress::new()).unwrap();
     assert!(files.windows(2).all(|pair| pair[0].modified >= pair[1].modified));
     let read = |file: DeletedFile| {
         let mut bytes = vec![0; file.size as usize];

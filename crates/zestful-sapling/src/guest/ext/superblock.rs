@@ -195,7 +195,8 @@ impl Superblock {
             // Every place in it is one of bytes, too.
             && found.blocks < (1 << 60) / found.block
             && found.first_block <= 1
-            && (1..=found.block * 8 * 16).contains(&found.blocks_per_group)
+            // Fewer are never made, and would be more groups than can be gone over.
+            && (256..=found.block * 8 * 16 * found.cluster.max(1)).contains(&found.blocks_per_group)
             && (1..=found.block * 8).contains(&found.inodes_per_group)
             && inode_len.is_power_of_two()
             && (128..=found.block).contains(&inode_len)

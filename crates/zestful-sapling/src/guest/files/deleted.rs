@@ -8,6 +8,7 @@ use super::tree::FileTree;
 use super::walk::TakePart;
 use crate::error::{Error, InsideProblemKind};
 use crate::guest::trouble::Trouble;
+use crate::progress::Progress;
 
 /// Of more only those that were changed last are told.
 const MOST: usize = 100_000;
@@ -36,18 +37,21 @@ impl FileTree {
     /// are left, and where a file lay behind its first cluster is a guess; of NTFS the records; of ext nothing.
     ///
     /// # Errors
-    /// As [`FileTree::list`].
-    pub fn deleted(&mut self) -> Result<Vec<DeletedFile>, Error> {
+    /// `Cancelled`; as [`FileTree::list`].
+    pub fn deleted(&mut self, progress: &Progress) -> Result<Vec<DeletedFile>, Error> {
         let (context, mut found) = (self.context().clone(), Vec::new());
         let order = |one: &Remains, other: &Remains| {
             other.modified.cmp(&one.modified).then_with(|| (&one.path, one.key).cmp(&(&other.path, other.key)))
         };
+        progress.begin("looking for deleted files", 0);
         let told = self.system().deleted(&mut |remains| {
+            let Some(remains) = remains else { return progress.check().is_ok() };
             if found.len() == 2 * MOST {
                 found.sort_unstable_by(order);
                 found.truncate(MOST);
             }
             found.push(remains);
+            true
         });
         told.map_err(|trouble| context.error(None, trouble))?;
         found.sort_unstable_by(order);

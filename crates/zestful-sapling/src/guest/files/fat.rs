@@ -134,32 +134,35 @@ impl System for Fat {
         let layout = self.volume.layout().clone();
         let table =
             |number: u64| layout.table + number * layout.table_len..layout.table + (number + 1) * layout.table_len;
-        let mut told = vec![
-            OwnTold::Of(Own::Structure("boot area")),
-            OwnTold::Place(0..layout.table),
-            OwnTold::Of(Own::Structure("table of clusters")),
-            OwnTold::Place(table(0)),
-        ];
+        let mut going_on = true;
+        let mut tell = |told: OwnTold| {
+            going_on = going_on && take(told);
+            going_on
+        };
+        let mut structure = |name: &'static str, place: Range<u64>| {
+            tell(OwnTold::Of(Own::Structure(name)));
+            tell(OwnTold::Place(place))
+        };
+        structure("boot area", 0..layout.table);
+        structure("table of clusters", table(0));
         if layout.tables > 1 {
-            told.extend([OwnTold::Of(Own::Structure("second table of clusters")), OwnTold::Place(table(1))]);
+            structure("second table of clusters", table(1));
         }
-        told.extend([OwnTold::Of(Own::Root)]);
+        let place = |run: Range<u64>| layout.place(run.start)..layout.place(run.end);
+        tell(OwnTold::Of(Own::Root));
         match &layout.root {
-            Root::Fixed(place) => told.push(OwnTold::Place(place.clone())),
+            Root::Fixed(place) => _ = tell(OwnTold::Place(place.clone())),
             Root::Chain(first) => {
-                let walked = self.volume.chain(u64::from(*first), &mut |_, _, run| {
-                    told.push(OwnTold::Place(layout.place(run.start)..layout.place(run.end)));
-                    Ok(true)
-                });
-                told.extend(walked.err().map(OwnTold::Doubt));
+                let walked =
+                    self.volume.chain(u64::from(*first), &mut |_, _, run| Ok(tell(OwnTold::Place(place(run)))));
+                walked.err().into_iter().for_each(|trouble| _ = tell(OwnTold::Doubt(trouble)));
             }
         }
-        told.extend([OwnTold::Of(Own::Structure("bad clusters"))]);
+        tell(OwnTold::Of(Own::Structure("bad clusters")));
         let walked = self.volume.marked(Link::Bad, layout.numbers(), &mut |run| {
-            told.push(OwnTold::Place(layout.place(run.start)..layout.place(run.end)));
+            tell(OwnTold::Place(place(run)));
         });
-        told.extend(walked.err().map(OwnTold::Doubt));
-        _ = told.into_iter().all(take);
+        walked.err().into_iter().for_each(|trouble| _ = tell(OwnTold::Doubt(trouble)));
     }
 
     fn free(&mut self, within: Range<u64>, take: &mut dyn FnMut(Range<u64>)) -> Result<(), Trouble> {

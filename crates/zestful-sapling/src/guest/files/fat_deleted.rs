@@ -3,7 +3,7 @@
 
 use super::path::{InnerPath, is_name};
 use super::seen::Seen;
-use super::system::{Certainty, Remains, Take, TakeRemains};
+use super::system::{Certainty, Remains, Take, TakeRemains, hand_over};
 use crate::bytes::wide;
 use crate::guest::fat::{FatEntry, FatVolume, Link};
 use crate::guest::trouble::Trouble;
@@ -27,6 +27,7 @@ pub(super) fn all(volume: &mut FatVolume, take: &mut TakeRemains<'_>) -> Result<
         if folder.depth > MOST_DEPTH || !met.insert(volume.folder_start(folder.first)) {
             continue;
         }
+        hand_over(take, None)?;
         let mut gone = Vec::new();
         let mut visit = |_: &mut FatVolume, entry: FatEntry| {
             if !is_name(&entry.name) {
@@ -51,14 +52,9 @@ pub(super) fn all(volume: &mut FatVolume, take: &mut TakeRemains<'_>) -> Result<
         }
         for entry in gone {
             let (certainty, why) = judge(volume, &entry)?;
-            take(Remains {
-                key: entry.first,
-                path: folder.path.join(&entry.name),
-                size: entry.len,
-                modified: entry.modified,
-                certainty,
-                why,
-            });
+            let path = folder.path.join(&entry.name);
+            let (key, size, modified) = (entry.first, entry.len, entry.modified);
+            hand_over(take, Some(Remains { key, path, size, modified, certainty, why }))?;
         }
     }
     Ok(())

@@ -6,7 +6,7 @@ use std::ops::Range;
 use jiff::Timestamp;
 
 use super::path::{InnerPath, is_name};
-use super::system::{Certainty, Remains, Take, TakeRemains};
+use super::system::{Certainty, Remains, Take, TakeRemains, hand_over};
 use crate::guest::mft::{FIRST_OF_USERS, Mft, ROOT, Record, Reference, Value};
 use crate::guest::trouble::Trouble;
 use crate::guest::window::Patience;
@@ -32,10 +32,11 @@ struct Overview {
 }
 
 impl Overview {
-    fn of(table: &mut Mft, patience: &Patience) -> Result<Self, Trouble> {
+    fn of(table: &mut Mft, patience: &Patience, take: &mut TakeRemains<'_>) -> Result<Self, Trouble> {
         let mut found = Self { is_blind: table.refuse_waiting_journal().is_err(), ..Self::default() };
         for number in FIRST_OF_USERS..table.records {
             patience.renew();
+            hand_over(take, None)?;
             let record = match table.record(number) {
                 Ok(Some(record)) => record,
                 Ok(None) => continue,
@@ -107,11 +108,12 @@ impl Overview {
 
 /// Tells of all that were deleted.
 pub(super) fn all(table: &mut Mft, patience: &Patience, take: &mut TakeRemains<'_>) -> Result<(), Trouble> {
-    let overview = Overview::of(table, patience)?;
+    let overview = Overview::of(table, patience, take)?;
     let sharing = overview.sharing();
     let mut folders = HashMap::new();
     for number in FIRST_OF_USERS..table.records {
         patience.renew();
+        hand_over(take, None)?;
         let Ok(Some(record)) = table.record(number) else { continue };
         if record.is_in_use || record.is_folder || record.base.is_some() {
             continue;
@@ -131,7 +133,8 @@ pub(super) fn all(table: &mut Mft, patience: &Patience, take: &mut TakeRemains<'
         }
         let (certainty, why) = judge(table, &overview, &sharing, number, &record, data.as_ref())?;
         let size = data.as_ref().map_or(0, |data| data.len);
-        take(Remains { key: number, path, size, modified: record.modified(), certainty, why });
+        let modified = record.modified();
+        hand_over(take, Some(Remains { key: number, path, size, modified, certainty, why }))?;
     }
     Ok(())
 }

@@ -7,6 +7,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::path::InnerPath;
+use crate::error::Error;
 use crate::guest::trouble::Trouble;
 
 /// What something in a folder is.
@@ -72,8 +73,13 @@ pub(in crate::guest) struct Remains {
     pub(super) why: &'static str,
 }
 
-/// Takes what is left of deleted files.
-pub(in crate::guest) type TakeRemains<'a> = dyn FnMut(Remains) + 'a;
+/// Takes what is left of a deleted file, or is asked now and then whether to go on: `false` ends it.
+pub(in crate::guest) type TakeRemains<'a> = dyn FnMut(Option<Remains>) -> bool + 'a;
+
+/// Hands over what was found, or asks; `Failed` when nothing more is wanted.
+pub(super) fn hand_over(take: &mut TakeRemains<'_>, remains: Option<Remains>) -> Result<(), Trouble> {
+    if take(remains) { Ok(()) } else { Err(Trouble::Failed(Error::Cancelled)) }
+}
 
 /// How certain it is that what lies where a deleted file lay is still its content.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, JsonSchema)]

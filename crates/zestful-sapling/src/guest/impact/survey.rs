@@ -134,11 +134,10 @@ fn of_volume(
     let (mut holder, mut taken): (Option<Holder>, Taken) = (None, Taken::new());
     // Of a structure there may be a part in every group.
     let mut structures: HashMap<&'static str, Taken> = HashMap::new();
-    let mut doubts = Vec::new();
     tree.holders(&mut |next| {
+        progress.check()?;
         match next {
             HolderTold::Of(next) => {
-                progress.check()?;
                 flush(number, holder.replace(next), &mut taken, &mut structures, &asked, found);
             }
             HolderTold::Place(place) => asked.hold(&place, &mut taken, &mut |shared| {
@@ -147,7 +146,7 @@ fn of_volume(
                 marks.marked_free(shared, &mut |run| free += run.end - run.start).unwrap_or_default();
                 free
             }),
-            HolderTold::Doubt(what) => doubts.push(format!("volume {number}: {what}")),
+            HolderTold::Doubt(what) => found.doubt(format!("volume {number}: {what}")),
         }
         Ok(())
     })?;
@@ -155,7 +154,6 @@ fn of_volume(
     for (name, taken) in structures {
         found.add(&told(number, Holder::Own(Own::Structure(name))), asked.parts(&taken));
     }
-    doubts.into_iter().for_each(|doubt| found.doubt(doubt));
     rest_of_volume(volume, &mut marks, &asked, found, progress)
 }
 

@@ -11,6 +11,8 @@ const NAMES: &[u8] = b"$\0I\x003\x000\0";
 const IN_ROOT: usize = 16;
 const IN_BLOCK: usize = 24;
 const LAST: u16 = 0x2;
+/// More blocks than any folder has.
+const MOST_BLOCKS: u64 = 1 << 23;
 
 /// A name in a folder, and the file that it leads to.
 pub(in crate::guest) struct NamedRecord {
@@ -53,7 +55,7 @@ impl Mft {
             let Some(in_use) = self.value(number, record, BITS, NAMES)? else {
                 return damaged("nothing tells which blocks of a list of names are in use");
             };
-            let count = (blocks.len / block_len).min(in_use.len.saturating_mul(8)).min(self.len / block_len);
+            let count = (blocks.len / block_len).min(in_use.len.saturating_mul(8)).min(MOST_BLOCKS);
             let mut bits = vec![0; index(count.div_ceil(8))];
             self.read_value(&in_use, &mut bits, 0)?;
             for block in (0..count).filter(|block| bits[index(block / 8)] & 1 << (block % 8) != 0) {

@@ -11,6 +11,8 @@ use crate::guest::window::Window;
 const TABLE: u64 = 0;
 const JOURNAL: u64 = 2;
 const BITMAP: u64 = 6;
+/// The largest there are.
+const MOST_CLUSTER: u64 = 2 << 20;
 /// A bitmap is looked at in pieces of this.
 const PIECE: u64 = 32 << 10;
 
@@ -53,6 +55,7 @@ impl Mft {
             && sector.is_power_of_two()
             && (256..=4096).contains(&sector)
             && per_cluster.is_power_of_two()
+            && cluster <= MOST_CLUSTER
             && record_len.is_power_of_two()
             && (512..=64 << 10).contains(&record_len)
             && sectors < (1 << 60) / sector
@@ -79,6 +82,9 @@ impl Mft {
         if let Some(own) = table.value(TABLE, &base, DATA, &[])? {
             table.own = own;
         }
+        // It has no holes, and lies in the volume.
+        let held = table.own.runs().fold(0u64, |sum, run| sum.saturating_add(run.end - run.start));
+        table.records = table.own.len.min(held.min(clusters).saturating_mul(cluster)) / record_len;
         Ok(table)
     }
 

@@ -6,6 +6,8 @@ use super::record::Attribute;
 use crate::bytes::wide;
 use crate::guest::trouble::Trouble;
 
+/// More clusters than any file has; in bytes they are a number still.
+const MOST_CLUSTERS: u64 = 1 << 42;
 const COMPRESSED: u16 = 0x00FF;
 const ENCRYPTED: u16 = 0x4000;
 const SPARSE: u16 = 0x8000;
@@ -53,8 +55,11 @@ impl Value {
         }
         attribute.runs(clusters, &mut |count, run| {
             self.runs.extend(run.map(|run| (self.told, run)));
-            self.told += count;
-            Ok(())
+            self.told = self.told.saturating_add(count);
+            match self.told <= MOST_CLUSTERS {
+                true => Ok(()),
+                false => damaged("a file would be larger than any can be"),
+            }
         })
     }
 
