@@ -13,6 +13,7 @@ mod mft;
 mod new_table;
 mod partition;
 mod partitions;
+mod row;
 mod table;
 mod trouble;
 mod view;

@@ -76,6 +76,11 @@ fn step(place: &Path, files: &mut BTreeMap<String, Vec<u8>>, gone: &mut Gone, nu
                 file.set_len(content.len() as u64).unwrap();
             }
         }
+        (4, Some(name)) if number % 2 == 0 => {
+            // Times that somebody sets say nothing.
+            let far = std::time::UNIX_EPOCH + std::time::Duration::from_secs(1_000_000_000 + dice.roll(4_000_000_000));
+            std::fs::File::options().append(true).open(path(&name)).unwrap().set_modified(far).unwrap();
+        }
         (4, Some(name)) => {
             let content = files.get_mut(&name).unwrap();
             content.truncate(dice.roll(content.len() as u64 + 1) as usize);

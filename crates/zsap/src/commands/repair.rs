@@ -30,16 +30,16 @@ pub(super) fn run(console: &Console, typed: &Repair) -> Result<Outcome, Failure>
     let wanted = typed.lossy.iter().fold(wanted, |wanted, code| wanted.losing(code.as_str()));
     let wanted = asked(wanted, Some(&typed.search), &typed.force);
     let plan = watch::patiently(console, || wanted.clone().plan())?;
+    let impact = match typed.impact {
+        true => Some(watch::run(console, |progress| plan.impact(progress))?),
+        false => None,
+    };
     if console.common().plan {
         let mut lines = planned(console, typed, &plan);
         let warnings = plan.summary().warnings.iter();
         lines.extend(warnings.map(|warning| text::wrapped(&format!("  warning: {}", text::safe(warning)), "    ")));
         let next = advice::lines(&next_of(typed, &plan), "  ");
         lines.extend(next.iter().cloned());
-        let impact = match typed.impact {
-            true => Some(watch::run(console, |progress| plan.impact(progress))?),
-            false => None,
-        };
         let told = impact.as_ref().map(ImpactTold::of_losses).unwrap_or_default();
         let at = lines.len() - next.len();
         lines.splice(at..at, impact.iter().flat_map(|impact| impact::lines_of_losses(console, impact)));
@@ -50,6 +50,7 @@ pub(super) fn run(console: &Console, typed: &Repair) -> Result<Outcome, Failure>
         console.show_plan(plan.summary())?;
         if !console.common().yes {
             console.say(planned(console, typed, &plan))?;
+            console.say(impact.iter().flat_map(|impact| impact::lines_of_losses(console, impact)))?;
             let question = format!("mend {} as shown", typed.path.display());
             if !console.confirms(&question) {
                 let message = "nothing was changed: nobody said yes to the plan, and --yes says it".to_owned();

@@ -7,33 +7,22 @@ use ntfs::{KnownNtfsFileRecordNumber, Ntfs};
 
 use super::found::{Content, FileSystem};
 use super::stream::ViewStream;
-use crate::bytes::{le_u16, le_u64};
 use crate::error::Result;
 use crate::guest::contained::contained;
+use crate::guest::mft::Boot;
 use crate::guest::view::View;
 
 /// A bitmap as large as this is counted through: that of 2 TiB in clusters of 4 KiB.
 const MOST_COUNTED: u64 = 64 << 20;
 
 pub(super) fn read(view: &View<'_>, head: &[u8], count: bool) -> Result<Option<Content>> {
-    let Some(boot) = head.get(..512).filter(|boot| boot[3..11] == *b"NTFS    ") else { return Ok(None) };
-    let sector = u64::from(le_u16(boot, 11));
-    // Above 128 it is the power of two, negative.
-    let per_cluster = match boot[13] {
-        count @ ..=128 => u64::from(count),
-        shift => 1 << (256 - u32::from(shift)).min(20),
-    };
-    let (sectors, serial) = (le_u64(boot, 40), le_u64(boot, 72));
-    if !sector.is_power_of_two() || !per_cluster.is_power_of_two() || sectors == 0 {
-        return Ok(None);
-    }
-    let clusters = sectors / per_cluster;
-    let cluster = sector * per_cluster;
+    let Some(boot) = Boot::of(head) else { return Ok(None) };
+    let (clusters, cluster) = (boot.clusters(), boot.sector.saturating_mul(boot.per_cluster));
     // What the crate cannot read is not known; the volume is NTFS all the same.
     let said = contained(|| said(view, count.then_some(clusters))).ok().flatten().unwrap_or_default();
     let found = Content {
         label: said.label,
-        identifier: Some(format!("{serial:016X}")),
+        identifier: Some(format!("{:016X}", boot.serial)),
         clean: said.clean,
         ..Content::of(FileSystem::Ntfs)
     };

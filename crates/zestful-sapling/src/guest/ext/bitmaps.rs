@@ -7,6 +7,7 @@ use super::group::Group;
 use super::volume::ExtVolume;
 use super::{Inode, checksum};
 use crate::bytes::wide;
+use crate::guest::row::Row;
 use crate::guest::trouble::Trouble;
 use crate::ranges::Ranges;
 
@@ -74,19 +75,15 @@ impl ExtVolume {
             }
             let bitmap = self.bitmap(group, &found)?;
             // Clusters are counted from the beginning of the group, and the last one may be cut.
-            let mut run: Option<Range<u64>> = None;
+            let mut row = Row::default();
             let (first, last) = ((at - blocks.start) / cluster, (until - blocks.start).div_ceil(cluster));
             for number in first..last {
                 let is_used = bitmap[(number / 8) as usize] & 1 << (number % 8) != 0;
                 let start = (blocks.start + number * cluster).max(at);
                 let stop = (blocks.start + (number + 1) * cluster).min(until);
-                match (&mut run, is_used) {
-                    (Some(run), false) => run.end = stop,
-                    (None, false) => run = Some(start..stop),
-                    (_, true) => run.take().into_iter().for_each(&mut *take),
-                }
+                row.see(start..stop, !is_used, take);
             }
-            run.into_iter().for_each(&mut *take);
+            row.end(take);
             at = until;
         }
         Ok(())

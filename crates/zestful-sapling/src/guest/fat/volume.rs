@@ -3,6 +3,7 @@
 use std::ops::Range;
 
 use super::boot::{Layout, Root, entry};
+use crate::guest::row::Row;
 use crate::guest::trouble::Trouble;
 use crate::guest::window::Window;
 
@@ -125,7 +126,7 @@ impl FatVolume {
         let per_piece = PIECE * 8 / bits;
         let numbers = self.layout.numbers();
         let (mut at, end) = (within.start.max(numbers.start), within.end.min(numbers.end));
-        let (patience, mut run) = (self.window.patience(), None::<Range<u64>>);
+        let (patience, mut row) = (self.window.patience(), Row::default());
         while at < end {
             let first = at / per_piece * per_piece;
             let stop = (first + per_piece).min(end);
@@ -136,15 +137,11 @@ impl FatVolume {
             let bytes = self.window.bytes(self.layout.table + from, (stop * bits).div_ceil(8) - from)?;
             for number in at..stop {
                 let is_so = self.told(entry(&bytes, number - even, bits)) == wanted;
-                match (&mut run, is_so) {
-                    (Some(run), true) => run.end = number + 1,
-                    (None, true) => run = Some(number..number + 1),
-                    (_, false) => run.take().into_iter().for_each(&mut *take),
-                }
+                row.see(number..number + 1, is_so, take);
             }
             at = stop;
         }
-        run.into_iter().for_each(take);
+        row.end(take);
         Ok(())
     }
 

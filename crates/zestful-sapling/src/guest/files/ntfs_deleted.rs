@@ -76,13 +76,13 @@ impl Overview {
         }
     }
 
-    /// Whether anything but this file, and but folders, was changed when it was, or later.
-    fn has_later(&self, number: u64, touched: Option<Timestamp>) -> bool {
+    /// Whether anything but this file, and but folders, was changed after this file was there for certain.
+    fn has_later(&self, number: u64, last_seen: Option<Timestamp>) -> bool {
         let others = match self.last {
             Some((_, last)) if last == number => self.last_but_one,
             last => last.map(|(last, _)| last),
         };
-        touched.is_none_or(|touched| others.is_some_and(|others| others >= touched))
+        last_seen.is_none_or(|last_seen| others.is_some_and(|others| others >= last_seen))
     }
 
     /// The deleted files that lay in clusters in which another one lay, too.
@@ -164,7 +164,7 @@ fn judge(
     Ok(match sharing.contains(&number) {
         _ if overview.is_blind => (Certainty::Unsure, "not all that was written since can be told"),
         true => (Certainty::Unsure, "another deleted file lay in some of its clusters"),
-        false if overview.has_later(number, record.touched()) => {
+        false if overview.has_later(number, record.last_seen()) => {
             (Certainty::Unsure, "its clusters are free; what was written since may have been there, and gone again")
         }
         false => (Certainty::Sure, "its clusters are free, and nothing was written since"),

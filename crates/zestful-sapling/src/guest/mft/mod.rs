@@ -4,6 +4,7 @@
 //! clusters are larger than the blocks of a folder, no table of files that is in many pieces, and only the first part
 //! of a file whose list of clusters goes on in another record.
 
+mod boot;
 mod folder;
 mod read;
 mod record;
@@ -15,6 +16,7 @@ pub(super) const ROOT: u64 = 5;
 /// Records below this number are the file system's own.
 pub(super) const FIRST_OF_USERS: u64 = 24;
 
+pub(super) use boot::Boot;
 pub(super) use folder::NamedRecord;
 pub(super) use record::{Record, Reference};
 pub(super) use table::Mft;

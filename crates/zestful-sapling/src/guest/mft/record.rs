@@ -163,6 +163,12 @@ impl Record {
         [0, 8, 16].into_iter().filter_map(|at| moment(le_u64(information, at))).max()
     }
 
+    /// When its record was last changed. Nobody sets that at will, as the other times are; it was there at that moment.
+    pub(in crate::guest) fn last_seen(&self) -> Option<Timestamp> {
+        let information = self.first_of(INFORMATION).filter(|information| information.len() >= 36)?;
+        moment(le_u64(information, 16))
+    }
+
     /// Whether it was deleted since this reference to it was made, and not used again.
     pub(in crate::guest) fn was_meant_by(&self, reference: Reference) -> bool {
         !self.is_in_use && self.sequence == reference.sequence.wrapping_add(1)

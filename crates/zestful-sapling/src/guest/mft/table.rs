@@ -2,9 +2,11 @@
 
 use std::ops::Range;
 
+use super::boot::Boot;
 use super::record::{ATTRIBUTE_LIST, Attribute, DATA, Record};
 use super::value::Value;
-use crate::bytes::{index, le_u16, le_u64};
+use crate::bytes::{index, le_u16};
+use crate::guest::row::Row;
 use crate::guest::trouble::Trouble;
 use crate::guest::window::Window;
 
@@ -38,32 +40,18 @@ fn damaged<T>(what: impl Into<String>) -> Result<T, Trouble> {
 
 impl Mft {
     pub(in crate::guest) fn open(mut window: Window) -> Result<Self, Trouble> {
-        let boot = window.bytes(0, 512)?;
-        let sector = u64::from(le_u16(&boot, 11));
-        // Above 128 it is a power of two, negative.
-        let per_cluster = match boot[13] {
-            count @ ..=128 => u64::from(count),
-            shift => 1 << (256 - u32::from(shift)).min(20),
-        };
-        let cluster = sector * per_cluster;
-        let record_len = match boot[64].cast_signed() {
-            count @ 0.. => u64::from(count.unsigned_abs()) * cluster,
-            shift => 1 << u32::from(shift.unsigned_abs()).min(20),
-        };
-        let (sectors, first) = (le_u64(&boot, 40), le_u64(&boot, 48));
-        let is_sound = boot[3..11] == *b"NTFS    "
-            && sector.is_power_of_two()
-            && (256..=4096).contains(&sector)
-            && per_cluster.is_power_of_two()
-            && cluster <= MOST_CLUSTER
-            && record_len.is_power_of_two()
-            && (512..=64 << 10).contains(&record_len)
-            && sectors < (1 << 60) / sector
-            && first < sectors / per_cluster;
-        if !is_sound {
-            return damaged("the boot sector contradicts itself");
-        }
-        let (len, clusters) = (sectors * sector, sectors / per_cluster);
+        let boot = Boot::of(&window.bytes(0, 512)?);
+        let boot = boot.filter(|boot| {
+            (256..=4096).contains(&boot.sector)
+                && boot.sector * boot.per_cluster <= MOST_CLUSTER
+                && boot.record_len.is_power_of_two()
+                && (512..=64 << 10).contains(&boot.record_len)
+                && boot.sectors < (1 << 60) / boot.sector
+                && boot.table < boot.clusters()
+        });
+        let Some(boot) = boot else { return damaged("the boot sector contradicts itself") };
+        let Boot { sector, record_len, table: first, .. } = boot;
+        let (cluster, clusters, len) = (sector * boot.per_cluster, boot.clusters(), boot.sectors * sector);
         let mut bytes = vec![0; index(record_len)];
         window.read_at(&mut bytes, first * cluster)?;
         let Some(base) = Record::parse(bytes, TABLE)? else {
@@ -217,7 +205,7 @@ impl Mft {
 
     fn free_in(&mut self, bitmap: &Value, within: Range<u64>, take: &mut dyn FnMut(Range<u64>)) -> Result<(), Trouble> {
         let (mut at, end) = (within.start, within.end.min(self.clusters));
-        let (patience, mut run) = (self.window.patience(), None::<Range<u64>>);
+        let (patience, mut row) = (self.window.patience(), Row::default());
         while at < end {
             patience.renew();
             let first = at / 8;
@@ -228,15 +216,11 @@ impl Mft {
             for number in at..stop {
                 let bit = number - first * 8;
                 let is_free = bytes[index(bit / 8)] & 1 << (bit % 8) == 0;
-                match (&mut run, is_free) {
-                    (Some(run), true) => run.end = number + 1,
-                    (None, true) => run = Some(number..number + 1),
-                    (_, false) => run.take().into_iter().for_each(&mut *take),
-                }
+                row.see(number..number + 1, is_free, take);
             }
             at = stop;
         }
-        run.into_iter().for_each(take);
+        row.end(take);
         Ok(())
     }
 }
