@@ -76,7 +76,7 @@ fn step(place: &Path, files: &mut BTreeMap<String, Vec<u8>>, gone: &mut Gone, nu
                 file.set_len(content.len() as u64).unwrap();
             }
         }
-        (4, Some(name)) if number % 2 == 0 => {
+        (4, Some(name)) if number.is_multiple_of(2) => {
             // Times that somebody sets say nothing.
             let far = std::time::UNIX_EPOCH + std::time::Duration::from_secs(1_000_000_000 + dice.roll(4_000_000_000));
             std::fs::File::options().append(true).open(path(&name)).unwrap().set_modified(far).unwrap();
