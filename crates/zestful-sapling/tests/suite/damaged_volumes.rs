@@ -123,7 +123,7 @@ fn look_up(disk: &Arc<dyn Disk>, volume: &Volume, dice: &mut Dice) -> Result<(),
 /// `ZSAP_DAMAGED_VOLUMES` says how many of each sort.
 #[test]
 fn damage_is_bounded_and_told() {
-    let count = std::env::var("ZSAP_DAMAGED_VOLUMES").ok().and_then(|count| count.parse().ok()).unwrap_or(60);
+    let count = std::env::var("ZSAP_DAMAGED_VOLUMES").ok().and_then(|count| count.parse().ok()).unwrap_or(90);
     let first = std::env::var("ZSAP_DAMAGED_FIRST").ok().and_then(|count| count.parse().ok()).unwrap_or(0);
     let (mut whole, mut in_part, mut not_at_all, mut taken) = (0, 0, 0, 0);
     for (name, sample) in samples() {
@@ -193,5 +193,5 @@ fn damage_is_bounded_and_told() {
         }
     }
     println!("{whole} whole, {in_part} in part, {not_at_all} not at all; {taken} taken out");
-    assert!(whole > 20 && in_part > 20 && not_at_all > 1 && taken > 20, "{whole} {in_part} {not_at_all} {taken}");
+    assert!(whole > 20 && in_part > 20 && not_at_all > 5 && taken > 20, "{whole} {in_part} {not_at_all} {taken}");
 }
