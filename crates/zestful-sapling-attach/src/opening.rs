@@ -6,7 +6,7 @@ use std::sync::Arc;
 use zestful_sapling::Error;
 use zestful_sapling::chain::{Chain, ChainMut, OpenOptions, SharedDisk};
 use zestful_sapling::family::{Guard, inspect};
-use zestful_sapling::image::Format;
+use zestful_sapling::image::{Format, Space};
 use zestful_sapling::storage::free_space;
 
 use crate::export::{Backing, Export, describe};
@@ -158,13 +158,13 @@ impl Opened {
         Some(Room { most: report.most_growth, free: report.host_free, place: self.path.clone() })
     }
 
-    /// Makes the disk larger, to `size` bytes.
+    /// Makes the disk larger, to `size` bytes; the host sets the space of a fixed one aside.
     ///
     /// # Errors
     /// As [`SharedDisk::grow`]; `Usage` for what is only read.
     pub fn grow(&self, size: u64) -> Result<(), Error> {
         match &self.disk {
-            Some(disk) => disk.grow(size),
+            Some(disk) => disk.grow(size, Space::Reserved),
             None => Err(Error::usage(
                 format!("{} is attached for reading only", self.path.display()),
                 "attach it for writing first",

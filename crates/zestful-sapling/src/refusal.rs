@@ -60,6 +60,22 @@ pub enum Refusal {
         /// What is on it, in words.
         content: Vec<String>,
     },
+    /// A smaller disk would cut a partition, or what fills the disk.
+    WouldCut {
+        /// The current image of the disk.
+        path: PathBuf,
+        /// The smallest size that cuts nothing.
+        least: u64,
+        /// The one partition that is in the way, where what it holds is small enough for it to become smaller.
+        shrinkable: Option<u32>,
+    },
+    /// A smaller disk would lose data that belongs to nothing that is known.
+    WouldDiscard {
+        /// The current image of the disk.
+        path: PathBuf,
+        /// The first byte behind the new end that is not zero.
+        at: u64,
+    },
     /// A block device is not blank.
     HasContent {
         /// The device.

@@ -6,13 +6,14 @@ use std::path::{Path, PathBuf};
 
 use zestful_sapling::Error;
 use zestful_sapling::error::{Hold, Holder, InsideProblemKind, ParentProblemKind, Refusal};
-use zestful_sapling::family::{Override, Problem, ProblemKind, UnderWay, UnderWayState};
+use zestful_sapling::family::{Override, Problem, ProblemKind, UnderWay, UnderWayState, inspect};
 use zestful_sapling::finding::{
     ChainFinding, CompanionFinding, Finding, FindingKind, JournalFinding, Repair, Severity,
 };
 use zestful_sapling_attach::attachments;
 
 use crate::args::overrides::name_of_override;
+use crate::report::resize::{Left, Resized};
 use crate::report::text;
 
 /// A command that may be typed next.
@@ -196,6 +197,17 @@ pub(crate) fn mend_plan(image: &Path, codes: &[String]) -> Next {
     Next { purpose: "shows what that gives up".to_owned(), ..repair(image, codes, "--plan") }
 }
 
+/// What makes the space usable that a disk has grown by.
+pub(crate) fn next_after_resize(told: &Resized<'_>) -> Vec<Next> {
+    let path = &told.outcome.path;
+    match &told.left {
+        Some(Left::BehindPartitions { .. }) => {
+            vec![Next::zsap("resize", path, &["--extend-partition".as_ref()], "has that partition take the space")]
+        }
+        _ => Vec::new(),
+    }
+}
+
 /// What takes a repair back.
 pub(crate) fn take_back(image: &Path) -> Next {
     Next::zsap("repair", image, &["--undo".as_ref()], "takes it back").for_a_person()
@@ -208,6 +220,46 @@ fn repair(image: &Path, codes: &[String], option: &str) -> Next {
         false => vec![lossy.as_ref(), option.as_ref()],
     };
     Next::zsap("repair", image, &options, "shows what can be mended")
+}
+
+/// Who wants a disk larger names the wrong file where it has a checkpoint: guests see the size of the last layer.
+fn ways_past_children(image: &Path, children: &[PathBuf]) -> Vec<Next> {
+    let is_resize = std::env::args_os().nth(1).is_some_and(|word| word == "resize");
+    let [child] = children else { return Vec::new() };
+    if !is_resize {
+        return Vec::new();
+    }
+    let held = inspect(child, None).map(|report| text::size(report.allocated_size, false)).unwrap_or_default();
+    let size = inspect(child, None).map(|report| text::size(report.virtual_size, false)).unwrap_or_default();
+    let copy = child.with_file_name(format!(
+        "{}-flat.{}",
+        child.file_stem().unwrap_or_default().to_string_lossy(),
+        child.extension().unwrap_or("vhdx".as_ref()).to_string_lossy()
+    ));
+    let mut words: Vec<OsString> = std::iter::once("zsap".into()).chain(std::env::args_os().skip(1)).collect();
+    let own = words
+        .iter()
+        .position(|word| Path::new(word) == image || Path::new(word).ends_with(image.file_name().unwrap_or_default()));
+    own.into_iter().for_each(|at| words[at] = name(child).into_os_string());
+    let shown: Vec<String> = words.iter().map(|word| shell_word(Path::new(word))).collect();
+    let on_top = Next {
+        words,
+        shown: format!("`{}`", shown.join(" ")),
+        purpose: format!("resizes what the guest sees, which has {size}, where nothing else grew from that"),
+        needs_a_decision: false,
+    };
+    vec![
+        on_top.for_a_person(),
+        Next::zsap(
+            "merge",
+            child,
+            &[],
+            &format!("makes both one, of which {held} are in the child, and then it can be resized"),
+        )
+        .for_a_person(),
+        Next::zsap("copy", child, &[copy.as_os_str()], "makes a disk of its own of all, which can be resized")
+            .for_a_person(),
+    ]
 }
 
 fn check(image: &Path) -> Next {
@@ -282,7 +334,9 @@ fn next_after(refusal: &Refusal) -> Vec<Next> {
             Some(target) => vec![Next::zsap("detach", &target, &[], "ends that").for_a_person()],
             None => vec![Next::again(&["--wait", "60"], "waits for it, so many seconds")],
         },
-        Refusal::NeededByChildren { children, .. } if !children.is_empty() => Vec::new(),
+        Refusal::NeededByChildren { image, children, .. } if !children.is_empty() => {
+            ways_past_children(image, children)
+        }
         Refusal::NeededByChildren { image, .. } | Refusal::NoWay { image, for_unknown_children: true } => {
             let above = folder_above(image);
             let mut next = vec![Next::again(&["--search", &above.to_string_lossy()], "looks further")];
@@ -302,6 +356,12 @@ fn next_after(refusal: &Refusal) -> Vec<Next> {
             next.extend(Next::force(Override::NotBlank, "if what is there may be lost"));
             next
         }
+        Refusal::WouldCut { shrinkable: Some(number), .. } => {
+            let option = format!("--shrink-partition={number}");
+            vec![Next::again(&[&option], "has that partition end where the disk does")]
+        }
+        Refusal::WouldCut { .. } => force(Override::CutPartition, "and cuts what reaches so far"),
+        Refusal::WouldDiscard { .. } => force(Override::DiscardData, "and loses what is there"),
         Refusal::HasContent { .. } => vec![Next::again(&["--yes"], "goes on").for_a_person()],
         Refusal::SectorsDiffer { own, .. } => {
             let keeps = Next::again(&["--sectors", &format!("{own}/4096")], "keeps the size, in a vhdx image");

@@ -351,7 +351,7 @@ mod tests {
         assert_eq!(files.open(two, true), Err(Code::Busy));
         files.close(whole);
         assert_eq!(files.users(), 0);
-        disk.grow(2 * SIZE).unwrap();
+        disk.grow(2 * SIZE, zestful_sapling::image::Space::Sparse).unwrap();
         assert_eq!((files.len(disk_file), files.len(one)), (2 * SIZE, 1 << 20));
         assert_eq!(files.write(disk_file, 2 * SIZE - 5, &[1; 9]), Ok(5));
         files.take_away();

@@ -7,7 +7,7 @@ use super::disk::{Disk, DiskExtent, DiskStatus};
 use super::gate::Gate;
 use super::write::ChainMut;
 use crate::error::Result;
-use crate::image::{Image, ImageInfo, ImageMut, open_image};
+use crate::image::{Image, ImageInfo, ImageMut, Space, open_image};
 use crate::storage::{Access, FileStorage, ReadAt, Storage, swapped};
 
 /// A disk that any number of threads read and write at the same time, while its current image may be frozen and another
@@ -189,9 +189,9 @@ impl SharedDisk {
     ///
     /// # Errors
     /// As [`ChainMut::grow`].
-    pub fn grow(&self, size: u64) -> Result<()> {
+    pub fn grow(&self, size: u64, space: Space) -> Result<()> {
         self.flush()?;
-        self.chain_mut().grow(size)
+        self.chain_mut().grow(size, space)
     }
 
     /// Returns when all that was written before is durable. Flushes that are asked for at the same time share one

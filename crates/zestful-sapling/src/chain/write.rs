@@ -7,8 +7,10 @@ use super::cache::Resolved;
 use super::disk::{Disk, DiskExtent, check_extent};
 use crate::bytes::{in_units, index, split, wide};
 use crate::error::{Error, Result};
-use crate::image::{Format, Image, ImageInfo, ImageMut, Kind, Source, Visit, open_image, open_image_mut};
+use crate::image::{Format, Image, ImageInfo, ImageMut, Kind, Source, Space, Visit, open_image, open_image_mut};
 use crate::storage::{FileStorage, Storage, swapped};
+
+const ZEROS_AT_ONCE: u64 = 1 << 20;
 
 /// A chain whose current image can be written to, by any number of threads.
 ///
@@ -214,18 +216,67 @@ impl ChainMut {
     }
 
     /// Makes the disk larger, to `size` bytes; what is new reads as zero. Durable on return; after a crash it has the
-    /// old size or the new one.
+    /// old size or the new one. `space` is how a fixed disk gets its new space; where the host cannot set any aside,
+    /// it is written.
     ///
     /// # Errors
-    /// As [`ImageMut::grow`]; `Usage` also when a parent is larger than the disk, whose content would show.
-    pub fn grow(&mut self, size: u64) -> Result<()> {
+    /// As [`ImageMut::grow`]; `Io`, with the disk as it was, when the host cannot set the space aside; `Usage` also
+    /// when a parent is larger than the disk, whose content would show.
+    pub fn grow(&mut self, size: u64, space: Space) -> Result<()> {
         if let Some(parent) = self.parents.iter().find(|parent| parent.info().virtual_size > self.info().virtual_size) {
             return Err(Error::usage(
                 format!("{} is larger than the disk, and would show in its new part", parent.path().display()),
                 "copy the disk into a larger one",
             ));
         }
-        self.current.grow(size)
+        let (old, is_fixed) = (self.virtual_size(), self.info().kind == Kind::Fixed);
+        // What of a device, or of pieces, cannot be resized is refused by the image.
+        let file = self.file().filter(|_| is_fixed && size > old && space != Space::Sparse);
+        let is_reserved = match &file {
+            Some(file) => file.reserve_behind(size.saturating_sub(old).saturating_add(self.most_beside(size)))?,
+            None => true,
+        };
+        let grown = self.current.grow(size);
+        if let Some(file) = &file {
+            // What was too much; what cannot be given back now is given back when the file is changed the next time.
+            _ = file.give_back_behind();
+        }
+        grown?;
+        match is_reserved && space != Space::Written {
+            true => Ok(()),
+            false => self.write_new_part(old),
+        }
+    }
+
+    /// What a fixed image may take beside its content at most when it grows: a table that has to move, the rest of
+    /// the last block, and the ends of what is aligned.
+    fn most_beside(&self, size: u64) -> u64 {
+        const ENDS: u64 = 3 << 20;
+        const ENTRY: u64 = 9;
+        self.info()
+            .block_size
+            .map_or(ENDS, |block| split(size, block).0.saturating_mul(ENTRY).saturating_add(block).saturating_add(ENDS))
+    }
+
+    /// Writes zeros into the part of a fixed disk that is new, from this byte on; durable on return.
+    pub(crate) fn write_new_part(&self, from: u64) -> Result<()> {
+        if self.info().kind != Kind::Fixed {
+            return Ok(());
+        }
+        let zeros = vec![0; index(ZEROS_AT_ONCE)];
+        for step in in_units(from, self.virtual_size().saturating_sub(from), ZEROS_AT_ONCE) {
+            self.current.write_at(&zeros[..index(step.len)], from.saturating_add(step.done))?;
+        }
+        self.current.flush()
+    }
+
+    /// Makes the disk smaller, to `size` bytes, and forgets what it held from there on; nothing asks what that was.
+    /// Durable on return; after a crash it has the old size with all its content, or the new one.
+    ///
+    /// # Errors
+    /// As [`ImageMut::shrink`].
+    pub fn shrink(&mut self, size: u64) -> Result<()> {
+        self.current.shrink(size)
     }
 
     /// Freezes the current image, tidy and durable, and goes on in the child of it that `grow` makes. The frozen image

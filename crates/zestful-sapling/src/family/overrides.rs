@@ -32,4 +32,8 @@ pub enum Override {
     Attributes,
     /// A suspended machine goes on from the content that changes, and is known not to be resumed.
     SavedState,
+    /// A disk becomes so small that a partition, or what fills the disk, is cut.
+    CutPartition,
+    /// What a disk holds behind its new end is lost.
+    DiscardData,
 }

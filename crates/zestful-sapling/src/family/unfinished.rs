@@ -64,7 +64,7 @@ impl UnderWay {
             Work::Move => Some(header.result.as_path()),
             Work::Transplant => header.parent.as_ref().map(|base| base.path.as_path()),
             Work::Merge => header.members.last().map(|ancestor| ancestor.path.as_path()),
-            Work::Take | Work::Revert | Work::Forget | Work::Copy | Work::Repair | Work::Undo => None,
+            Work::Take | Work::Revert | Work::Forget | Work::Copy | Work::Repair | Work::Undo | Work::Resize => None,
         };
         let with = match (header.work, other) {
             (_, None) => String::new(),
@@ -82,7 +82,7 @@ impl UnderWay {
             None if header.is_over().is_ok_and(|over| over) => {
                 (UnderWayState::Over, "is over; a copy of its journal is left".to_owned())
             }
-            None if [Work::Repair, Work::Undo].contains(&header.work) => (
+            None if [Work::Repair, Work::Undo, Work::Resize].contains(&header.work) => (
                 UnderWayState::CutShort,
                 "is not finished; parts of it may be as before, and parts as they are to be".to_owned(),
             ),

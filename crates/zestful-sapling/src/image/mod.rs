@@ -35,6 +35,7 @@ pub(crate) use open::{
 };
 pub use open::{open_image, open_image_mut};
 pub use probe::{check_ending, format_of_name, probe};
+pub(crate) use raw::check_resizable;
 pub use raw::{RawImage, RawImageMut};
 pub use visitors::Visit;
 
@@ -84,7 +85,7 @@ impl std::fmt::Display for Kind {
 }
 
 /// How a fixed disk takes its space from the host.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 #[non_exhaustive]
 pub enum Space {
@@ -354,10 +355,23 @@ pub trait ImageMut: Image {
     /// Makes the disk larger, to `size` bytes; what is new reads as zero, if no parent is larger. Durable on return;
     /// after a crash it has the old size or the new one.
     ///
+    /// The file of a fixed image becomes longer, and the host sets nothing aside for it. A fixed VHD image has one
+    /// footer only, and may end with none if the host fails while its file becomes longer; whoever grows one keeps a
+    /// record of it.
+    ///
     /// # Errors
     /// `Usage` when the size is no multiple of the sector, not larger, too large for the format, or the image is a
-    /// fixed one or a device; otherwise as [`ImageMut::flush`].
+    /// device or a set of pieces; otherwise as [`ImageMut::flush`].
     fn grow(&mut self, size: u64) -> Result<()>;
+
+    /// Makes the disk smaller, to `size` bytes, and forgets what it held from there on; nothing asks what that was.
+    /// Durable on return; after a crash it has the old size and all that it held, or the new one. Called with the size
+    /// that the disk has, it gives back what a crash may have kept a call before from giving back.
+    ///
+    /// # Errors
+    /// `Usage` when the size is no multiple of the sector, zero, or larger, or the image is a device or a set of
+    /// pieces; otherwise as [`ImageMut::flush`].
+    fn shrink(&mut self, size: u64) -> Result<()>;
 
     /// The way in which another thread may have the host put what was written on its disk, beside the writing. When
     /// it fails there the image refuses further writes, too: the host has told of the loss once, and a later sync
@@ -438,6 +452,18 @@ pub(crate) fn check_growth(info: &ImageInfo, path: &Path, size: u64) -> Result<(
     Err(crate::Error::usage(
         format!("{}: a disk of {} bytes cannot grow to {size}", path.display(), info.virtual_size),
         format!("the new size is larger, and a multiple of {} bytes", info.logical_sector),
+    ))
+}
+
+/// Rejects a new size that is larger, nothing, or no whole number of sectors.
+pub(crate) fn check_shrinking(info: &ImageInfo, path: &Path, size: u64) -> Result<()> {
+    let is_whole = size > 0 && size.is_multiple_of(u64::from(info.logical_sector));
+    if is_whole && size <= info.virtual_size {
+        return Ok(());
+    }
+    Err(crate::Error::usage(
+        format!("{}: a disk of {} bytes cannot shrink to {size}", path.display(), info.virtual_size),
+        format!("the new size is smaller, and a multiple of {} bytes", info.logical_sector),
     ))
 }
 

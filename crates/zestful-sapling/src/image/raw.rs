@@ -1,5 +1,6 @@
 //! The raw format: the disk's bytes and nothing else; holes of the host's file are its unused space.
 
+use std::path::Path;
 use std::sync::Arc;
 
 use uuid::Uuid;
@@ -7,7 +8,7 @@ use uuid::Uuid;
 use super::commits::Commits;
 use super::{
     Extent, Format, Image, ImageInfo, ImageMut, Kind, ParentRecord, Source, Syncer, check_growth, check_range,
-    no_parent,
+    check_shrinking, no_parent,
 };
 use crate::bytes::wide;
 use crate::error::{Error, Result};
@@ -108,6 +109,32 @@ impl RawImageMut {
     }
 }
 
+impl RawImageMut {
+    fn set_size(&mut self, size: u64) -> Result<()> {
+        check_resizable(self.storage.medium(), self.path())?;
+        self.storage.set_len(size)?;
+        self.storage.sync()?;
+        self.read.info.virtual_size = size;
+        Ok(())
+    }
+}
+
+/// Refuses to give a device, or a disk in pieces, another size.
+pub(crate) fn check_resizable(medium: Medium, path: &Path) -> Result<()> {
+    let path = path.display();
+    match medium {
+        Medium::File => Ok(()),
+        Medium::Device { .. } => Err(Error::usage(
+            format!("{path} is a device, and has the size that it has"),
+            "give the device itself another size where the host can",
+        )),
+        Medium::Pieces { .. } => Err(Error::usage(
+            format!("{path} is a disk in pieces, whose sizes are written down one by one"),
+            "copy it into one image, which can be resized, or into new pieces",
+        )),
+    }
+}
+
 impl Image for RawImageMut {
     fn storage(&self) -> &dyn ReadAt {
         self.read.storage()
@@ -166,14 +193,12 @@ impl ImageMut for RawImageMut {
 
     fn grow(&mut self, size: u64) -> Result<()> {
         check_growth(self.info(), self.path(), size)?;
-        if self.storage.medium() != Medium::File {
-            let message = format!("{} is a device, and has the size that it has", self.path().display());
-            return Err(Error::usage(message, "grow the device itself"));
-        }
-        self.storage.set_len(size)?;
-        self.storage.sync()?;
-        self.read.info.virtual_size = size;
-        Ok(())
+        self.set_size(size)
+    }
+
+    fn shrink(&mut self, size: u64) -> Result<()> {
+        check_shrinking(self.info(), self.path(), size)?;
+        self.set_size(size)
     }
 
     fn syncer(&self) -> Syncer {

@@ -12,6 +12,7 @@ mod merge;
 mod names;
 mod pin;
 mod prepare;
+mod resize;
 mod take_out;
 
 pub use crate::operation::{FileChanges, Operation, Plan, Planned, Renamed};
@@ -37,4 +38,6 @@ pub use pin::{
     PinImage, PinOutcome, PinPlan, PinReport, PinnedChild, Unpin, UnpinOutcome, UnpinPlan, VerifyPin, VerifyPinPlan,
 };
 pub use prepare::{NewFileSystem, NewVolume, Prepare, PrepareOutcome, PreparePlan, VolumeSize};
+pub use resize::{NewSize, PartitionToExtend, Resize, ResizeOutcome, ResizePlan, ResizedPartition};
+pub(crate) use resize::{carry_on as carry_on_resize, give_up as give_up_resize};
 pub use take_out::{TakeOut, TakeOutOutcome, TakeOutPlan};

@@ -12,8 +12,8 @@ use crate::family::{Guard, journals_in};
 use crate::grove::{self, Begun, ForgetOutcome};
 use crate::operation::{Operation, Plan, Planned};
 use crate::ops::{
-    MergeOutcome, MoveOutcome, TransplantOutcome, carry_on_merge, carry_on_move, carry_on_transplant, give_up_merge,
-    give_up_move, give_up_transplant,
+    MergeOutcome, MoveOutcome, ResizeOutcome, TransplantOutcome, carry_on_merge, carry_on_move, carry_on_resize,
+    carry_on_transplant, give_up_merge, give_up_move, give_up_resize, give_up_transplant,
 };
 use crate::progress::Progress;
 use crate::sidecar::{Header, Owed, Work, clear_copies, is_journal, read_header, under_way_at, under_way_in_grove};
@@ -36,6 +36,8 @@ pub enum Resumed {
     Forget(ForgetOutcome),
     /// A damaged image was being mended, or that taken back.
     Repair(RepairOver),
+    /// A disk was getting another size.
+    Resize(ResizeOutcome),
     /// Nothing: the work was over, and only a copy of its journal was left.
     Over(OverOutcome),
 }
@@ -135,6 +137,7 @@ impl Planned for ResumePlan {
                 let mended = begun.work == Work::Repair;
                 Ok(Resumed::Repair(RepairOver { path: begun.image().to_owned(), mended }))
             }
+            Work::Resize => carry_on_resize(begun, guard, progress).map(Resumed::Resize),
         }
     }
 }
@@ -232,6 +235,7 @@ impl Planned for AbandonPlan {
                 Work::Take | Work::Revert | Work::Copy => _ = grove::give_up(begun, guard)?,
                 Work::Forget => grove::give_up_forgetting(begun, guard)?,
                 Work::Repair | Work::Undo => give_up_repair(begun, guard)?,
+                Work::Resize => give_up_resize(begun, guard)?,
             }
         }
         Ok(Abandoned { path: begun.image().to_owned(), work: Some(begun.work) })

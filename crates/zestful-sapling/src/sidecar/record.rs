@@ -45,6 +45,8 @@ pub enum Work {
     Repair,
     /// What a repair changed is put back.
     Undo,
+    /// A disk gets another size.
+    Resize,
 }
 
 impl std::fmt::Display for Work {
@@ -59,6 +61,7 @@ impl std::fmt::Display for Work {
             Work::Copy => "a copy",
             Work::Repair => "a repair",
             Work::Undo => "taking back a repair",
+            Work::Resize => "a resize",
         })
     }
 }

@@ -20,6 +20,8 @@ pub enum FileChange {
     SetLen(u64),
     /// A range was zeroed: offset and length.
     Punch(u64, u64),
+    /// Space behind the end was set aside, from an offset on; nothing else changed.
+    Reserve(u64, u64),
     /// Everything before was made durable.
     Sync,
 }

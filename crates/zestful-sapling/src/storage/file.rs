@@ -196,6 +196,33 @@ impl FileStorage {
         }
     }
 
+    /// Has the host set so many bytes aside behind the end, which stays where it is. `false` where the host cannot.
+    ///
+    /// # Errors
+    /// `Io` when it has no room, and then nothing is set aside.
+    pub(crate) fn reserve_behind(&self, len: u64) -> Result<bool> {
+        let end = self.len()?;
+        let reserve = || fallocate(&self.file, FallocateFlags::KEEP_SIZE, end, len).map_err(io::Error::from);
+        match self.change(|| FileChange::Reserve(end, len), reserve) {
+            Ok(()) => Ok(true),
+            Err(error) => match rustix::io::Errno::from_io_error(&error) {
+                Some(rustix::io::Errno::OPNOTSUPP | rustix::io::Errno::NOSYS) => Ok(false),
+                _ => {
+                    self.give_back_behind()?;
+                    Err(self.error(&format!("reserve {len} bytes for"), error))
+                }
+            },
+        }
+    }
+
+    /// Gives back what the host has set aside behind the end.
+    ///
+    /// # Errors
+    /// `Io`.
+    pub(crate) fn give_back_behind(&self) -> Result<()> {
+        self.set_len(self.len()?)
+    }
+
     fn change(&self, what: impl FnOnce() -> FileChange, act: impl FnOnce() -> io::Result<()>) -> io::Result<()> {
         let noted = || {
             let found = self.file.metadata();

@@ -166,6 +166,32 @@ fn what_ntfs_leaves_of_deleted_files_is_told_truly() {
     assert!(sure > 5 && unsure > 5 && lost > 0 && back > 5, "{sure} {unsure} {lost} {back}");
 }
 
+/// A file that somebody dated into the future is not younger than what was written after it was gone.
+#[test]
+fn a_date_in_the_future_makes_nobody_sure() {
+    let folder = tempfile::tempdir().unwrap();
+    let Some(blank) = ntfs_volume(folder.path(), &[], 8 * MIB, &|_| {}) else { return };
+    let place = folder.path().join("mounted");
+    let mount = || assert_eq!(tool("ntfs-3g", &[blank.to_str().unwrap(), place.to_str().unwrap()]), Some(true));
+    let write = |name: &str| std::fs::write(place.join(name), [7; 9000]).unwrap();
+    mount();
+    write("dated.bin");
+    write("other.bin");
+    let far = std::time::SystemTime::now() + std::time::Duration::from_secs(100 << 20);
+    std::fs::File::options().append(true).open(place.join("dated.bin")).unwrap().set_modified(far).unwrap();
+    std::thread::sleep(std::time::Duration::from_millis(20));
+    std::fs::write(place.join("other.bin"), [8; 9000]).unwrap();
+    std::thread::sleep(std::time::Duration::from_millis(20));
+    std::fs::remove_file(place.join("dated.bin")).unwrap();
+    unmount(&place);
+    mount();
+    std::fs::write(place.join("other.bin"), [9; 9000]).unwrap();
+    unmount(&place);
+    let found = left(&blank);
+    let (dated, _) = found.iter().find(|(file, _)| file.path.to_string() == "/dated.bin").unwrap();
+    assert_ne!(dated.certainty, Certainty::Sure, "{dated:?}");
+}
+
 #[test]
 fn what_fat_leaves_of_deleted_files_is_never_sure() {
     let (mut back, mut lost) = (0, 0);

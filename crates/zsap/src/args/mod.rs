@@ -27,6 +27,7 @@ pub(crate) mod prepare;
 pub(crate) mod relink;
 pub(crate) mod remove;
 pub(crate) mod repair;
+pub(crate) mod resize;
 pub(crate) mod resume;
 pub(crate) mod salvage;
 pub(crate) mod serve;
@@ -135,6 +136,8 @@ pub(crate) enum Command {
     Diff(diff::Diff),
     /// Give a blank disk its partition table, its volumes and their file systems
     Prepare(prepare::Prepare),
+    /// Give a disk another size, and have its partition follow
+    Resize(resize::Resize),
     /// Look at the files inside a disk, at any of its checkpoints, and take them out
     #[command(subcommand)]
     Files(files::Files),

@@ -4,7 +4,7 @@ use clap::builder::{PossibleValue, PossibleValuesParser, TypedValueParser};
 use zestful_sapling::family::Override;
 
 /// What may be forced, and what that goes over.
-const OVERRIDES: [(&str, Override, &str); 11] = [
+const OVERRIDES: [(&str, Override, &str); 13] = [
     ("ending", Override::Ending, "A format that the file's ending contradicts"),
     ("sectors", Override::Sectors, "Sectors of another size under a partition table"),
     ("not-blank", Override::NotBlank, "A disk that is not blank, whose content is lost"),
@@ -20,6 +20,8 @@ const OVERRIDES: [(&str, Override, &str); 11] = [
     ("saved-state", Override::SavedState, "A disk that a suspended machine goes on from"),
     ("attributes", Override::Attributes, "A file that does not get all that the one before it has"),
     ("other-host", Override::OtherHost, "What another host began"),
+    ("cut-partition", Override::CutPartition, "A smaller disk that cuts a partition, or what fills the disk"),
+    ("discard-data", Override::DiscardData, "A smaller disk that loses what nothing tells the owner of"),
 ];
 
 /// What may be forced on work that spans several files.

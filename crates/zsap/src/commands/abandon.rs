@@ -16,6 +16,7 @@ pub(super) fn run(console: &Console, typed: &Abandon) -> Result<Outcome, Failure
     let lines = match given_up.work {
         Some(Work::Repair) => vec![format!("gave up the repair of {path}: it is bit for bit what it was")],
         Some(Work::Undo) => vec![format!("gave up taking the repair back: {path} is as the repair left it")],
+        Some(Work::Resize) => vec![format!("gave up the resize of {path}: it has the size and the content it had")],
         Some(work) => vec![
             format!("gave up {work} of {path}"),
             "  it reads as before; what was written already stays and takes its space".to_owned(),

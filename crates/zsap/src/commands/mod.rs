@@ -26,6 +26,7 @@ mod prepare;
 mod relink;
 mod remove;
 mod repair;
+mod resize;
 mod resume;
 mod run;
 mod salvage;
@@ -68,6 +69,7 @@ pub(crate) fn run(args: &Args, console: &Console) -> Result<Outcome, Failure> {
         Command::Relink(typed) => relink::run(console, typed),
         Command::Remove(typed) => remove::run(console, typed),
         Command::Repair(typed) => repair::run(console, typed),
+        Command::Resize(typed) => resize::run(console, typed),
         Command::Resume(typed) => resume::run(console, typed),
         Command::Salvage(typed) => salvage::run(console, typed),
         Command::Serve(typed) => serve::run(console, typed),

@@ -5,6 +5,7 @@ use zestful_sapling::repair::{self, Resumed};
 use super::checkpoint::{forgotten, settled};
 use super::merge::merged;
 use super::move_image::moved;
+use super::resize::resized;
 use super::run::{asked, perform};
 use super::transplant::transplanted;
 use crate::args::resume::Resume;
@@ -25,6 +26,7 @@ pub(super) fn run(console: &Console, typed: &Resume) -> Result<Outcome, Failure>
             true => format!("carried on: {} is mended", text::path(&outcome.path)),
             false => format!("carried on: {} is what it was before the repair", text::path(&outcome.path)),
         }],
+        Resumed::Resize(outcome) => resized(console, outcome),
         Resumed::Over(outcome) => {
             let image = text::path(&outcome.path);
             vec![format!("what was begun with {image} was over; the copies of its journal are gone")]

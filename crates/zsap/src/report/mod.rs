@@ -3,6 +3,7 @@
 pub(crate) mod events;
 pub(crate) mod impact;
 pub(crate) mod json;
+pub(crate) mod resize;
 #[cfg(test)]
 mod schema;
 pub(crate) mod stream;

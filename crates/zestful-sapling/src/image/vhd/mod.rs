@@ -8,7 +8,6 @@ mod blocks;
 mod check;
 mod create;
 mod footer;
-mod grow;
 mod header;
 mod layout;
 mod locator;
@@ -16,6 +15,7 @@ mod mend;
 mod mend_footer;
 mod mend_table;
 mod reader;
+mod resize;
 mod session;
 mod shape;
 mod space;
@@ -28,6 +28,7 @@ pub use create::CreateOptions;
 pub(crate) use footer::COOKIE;
 pub(crate) use mend::{mend, mend_data};
 pub use reader::Vhd;
+pub(crate) use resize::back_to_footer;
 pub use state::VhdMut;
 
 /// Everything in the format is counted in sectors of this size.

@@ -70,7 +70,7 @@ impl VhdMut {
 
     /// Another footer at the end, which rules, then as the copy: each is one sector, so that a crash leaves the old
     /// state or the new one.
-    fn switch_footer(&self, turn: &mut Turn, footer: Footer) -> Result<()> {
+    pub(super) fn switch_footer(&self, turn: &mut Turn, footer: Footer) -> Result<()> {
         self.storage.write_at(footer.bytes(), turn.space.footer_at)?;
         self.storage.sync()?;
         if self.shape().is_some() {

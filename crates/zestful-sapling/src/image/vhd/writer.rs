@@ -19,7 +19,8 @@ use crate::image::commits::Commits;
 use crate::image::renewable::RenewableInfo;
 use crate::image::visitors::{Visit, Visitors};
 use crate::image::{
-    Extent, Image, ImageInfo, ImageMut, Kind, ParentRecord, Syncer, check_growth, check_range, no_parent,
+    Extent, Image, ImageInfo, ImageMut, Kind, ParentRecord, Syncer, check_growth, check_range, check_shrinking,
+    no_parent,
 };
 use crate::storage::{Latched, ReadAt, Storage};
 
@@ -241,6 +242,11 @@ impl ImageMut for VhdMut {
     fn grow(&mut self, size: u64) -> Result<()> {
         check_growth(self.info(), self.path(), size)?;
         self.grow_to(size)
+    }
+
+    fn shrink(&mut self, size: u64) -> Result<()> {
+        check_shrinking(self.info(), self.path(), size)?;
+        self.shrink_to(size)
     }
 
     fn syncer(&self) -> Syncer {

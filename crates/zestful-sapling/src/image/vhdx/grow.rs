@@ -8,8 +8,8 @@ use super::layout::Layout;
 use super::region::{self, Region};
 use super::session::write_header;
 use super::state::VhdxMut;
-use super::table::{ENTRY_LEN, Geometry};
-use super::{ALIGNMENT, metadata};
+use super::table::{ENTRY_LEN, Entry, Geometry, State};
+use super::{ALIGNMENT, MAX_FILE_SIZE, metadata};
 use crate::bytes::{in_units, index, wide};
 use crate::error::{Error, Result};
 use crate::finding::{Finding, VhdxFinding};
@@ -22,13 +22,9 @@ const STEP: u64 = 1 << 20;
 impl VhdxMut {
     /// Makes the disk larger, within the format's limits; what is new reads as zero. The table moves behind everything
     /// else when it has no room for the new blocks: then both copies of the region table switch to it, each durable
-    /// before the other, and it is as good a table for the old size. The size itself changes with one commit.
+    /// before the other, and it is as good a table for the old size. The blocks of a fixed disk get their places, one
+    /// after the other, behind that. The size itself changes with one commit.
     pub(super) fn grow_to(&mut self, size: u64) -> Result<()> {
-        if self.info().kind == Kind::Fixed {
-            let message =
-                format!("{} is a fixed disk, whose new blocks would need their place first", self.path().display());
-            return Err(Error::usage(message, "copy it into a larger one"));
-        }
         // Nothing is in the log, and the file ends where its blocks do.
         self.end_session()?;
         let layout = Layout::read(self.storage.clone(), &mut Vec::new())?;
@@ -44,6 +40,9 @@ impl VhdxMut {
         self.begin()?;
         self.clear_end(old)?;
         self.clear_entries(old.entries, new.entries)?;
+        if self.info().kind == Kind::Fixed {
+            self.place_blocks(old.blocks, new.blocks)?;
+        }
         self.commit()?;
         self.change_bytes(place, &size.to_le_bytes())?;
         self.commit()?;
@@ -52,20 +51,51 @@ impl VhdxMut {
         Ok(())
     }
 
+    /// Gives blocks that no size speaks of yet their places behind all others.
+    fn place_blocks(&self, from: u64, upto: u64) -> Result<()> {
+        let block_size = self.table.geometry.block_size;
+        let len = upto.saturating_sub(from).saturating_mul(block_size);
+        let (first, end) = {
+            let mut turn = self.turn();
+            if turn.space.end().saturating_add(len) > MAX_FILE_SIZE {
+                return Err(Error::usage(
+                    format!("{} would become larger than files of this format may be", self.path().display()),
+                    "copy the disk into a new image",
+                ));
+            }
+            (turn.space.extend(len), turn.space.end())
+        };
+        if len == 0 {
+            return Ok(());
+        }
+        self.put(|storage| storage.set_len(end))?;
+        self.table.set_file_len(end);
+        for step in in_units(0, len, block_size) {
+            let place = first.saturating_add(step.done);
+            let _turn = self.turn_with_room()?;
+            self.table.set_payload(from.saturating_add(step.unit), Entry::new(State::FULLY_PRESENT, place))?;
+        }
+        Ok(())
+    }
+
     /// What stands in the last block behind the end of the disk, where other programs may have left something, is zero
     /// from now on.
-    fn clear_end(&self, old: Geometry) -> Result<()> {
-        let block = old.blocks.saturating_sub(1);
-        let (visible, entry) = (old.visible_len(block), self.table.payload(block)?);
-        if visible < old.block_size && entry.state().has_place() {
-            let at = entry.offset().saturating_add(visible);
-            self.put(|storage| storage.punch_hole(at, old.block_size.saturating_sub(visible)))?;
+    pub(super) fn clear_end(&self, geometry: Geometry) -> Result<()> {
+        let block = geometry.blocks.saturating_sub(1);
+        let (visible, entry) = (geometry.visible_len(block), self.table.payload(block)?);
+        if visible < geometry.block_size && entry.state().has_place() {
+            let (at, len) = (entry.offset().saturating_add(visible), geometry.block_size.saturating_sub(visible));
+            self.put(|storage| match self.info().kind {
+                // What was set aside stays so.
+                Kind::Fixed => storage.write_zeros(at, len),
+                _ => storage.punch_hole(at, len),
+            })?;
         }
         Ok(())
     }
 
     /// Entries that no block had so far name nothing.
-    fn clear_entries(&self, from: u64, upto: u64) -> Result<()> {
+    pub(super) fn clear_entries(&self, from: u64, upto: u64) -> Result<()> {
         let mut number = from;
         while number < upto {
             let at = self.table.place(number);

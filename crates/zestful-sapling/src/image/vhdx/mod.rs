@@ -24,6 +24,7 @@ mod reader;
 mod region;
 mod replay;
 mod session;
+mod shrink;
 mod space;
 mod state;
 mod table;

@@ -73,15 +73,20 @@ impl SpaceMap {
     pub(super) fn allocate(&mut self, len: u64) -> Place {
         let fit = self.free.iter().find(|(_, room)| **room >= len).map(|(offset, room)| (*offset, *room));
         let Some((offset, room)) = fit else {
-            let offset = self.end;
-            self.end = offset.saturating_add(len);
-            return Place { offset, reused: false };
+            return Place { offset: self.extend(len), reused: false };
         };
         self.free.remove(&offset);
         if room > len {
             self.free.insert(offset.saturating_add(len), room.saturating_sub(len));
         }
         Place { offset, reused: true }
+    }
+
+    /// A place behind everything.
+    pub(super) fn extend(&mut self, len: u64) -> u64 {
+        let offset = self.end;
+        self.end = offset.saturating_add(len);
+        offset
     }
 
     /// Gives back a place that was never used, as if it had not been asked for.

@@ -20,7 +20,7 @@ use crate::image::renewable::RenewableInfo;
 use crate::image::visitors::{Visit, Visitors};
 use crate::image::{
     Extent, Image, ImageInfo, ImageMut, Kind, ParentRecord, ParentReference, Syncer, check_growth, check_range,
-    no_parent,
+    check_shrinking, no_parent,
 };
 use crate::storage::{Latched, ReadAt, Storage};
 
@@ -209,6 +209,11 @@ impl ImageMut for VhdxMut {
             return Err(Error::usage("a vhdx disk has 64 TiB at most", "make it no larger"));
         }
         self.grow_to(size).map_err(|error| error.at(self.path()))
+    }
+
+    fn shrink(&mut self, size: u64) -> Result<()> {
+        check_shrinking(self.info(), self.path(), size)?;
+        self.shrink_to(size).map_err(|error| error.at(self.path()))
     }
 
     fn syncer(&self) -> Syncer {

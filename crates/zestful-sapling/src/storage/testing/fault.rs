@@ -215,7 +215,7 @@ pub(super) fn apply(storage: &MemoryStorage, operation: &FileChange) -> Result<(
         FileChange::Write(offset, bytes) => storage.write_at(bytes, *offset),
         FileChange::SetLen(len) => storage.set_len(*len),
         FileChange::Punch(offset, len) => storage.punch_hole(*offset, *len),
-        FileChange::Sync => Ok(()),
+        FileChange::Reserve(..) | FileChange::Sync => Ok(()),
     }
 }
 

@@ -1,0 +1,282 @@
+//! The disk gets its size; carried on, or given up, where that was cut short.
+
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use schemars::JsonSchema;
+use serde::Serialize;
+use uuid::Uuid;
+
+use super::plan::ResizePlan;
+use super::record::{ResizeMark, ResizeRecord};
+use crate::chain::{Chain, ChainMut, Disk, OpenOptions, open_parents};
+use crate::error::{Error, Refusal, Result};
+use crate::family::Guard;
+use crate::image::{Format, Kind, Space, open_image_mut, vhd};
+use crate::operation::{Plan, Planned};
+use crate::progress::Progress;
+use crate::sidecar::{Header, Journal, Member, Record, modified};
+use crate::storage::{Access, FileStorage, HostIdentity, ReadAt, Storage};
+
+/// What became of it. Sizes are in bytes.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+#[non_exhaustive]
+pub struct ResizeOutcome {
+    /// The current image of the disk.
+    #[serde(serialize_with = "crate::path_data::plain")]
+    #[schemars(with = "crate::path_data::PathData")]
+    pub path: PathBuf,
+    /// The size that it had.
+    pub before: u64,
+    /// The size that it has.
+    pub after: u64,
+    /// The partition that got another size with it.
+    pub partition: Option<ResizedPartition>,
+    /// Layers below the disk: what stands there keeps the size that it has.
+    pub layers_below: usize,
+}
+
+/// A partition that got another size. Sizes are in bytes.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+#[non_exhaustive]
+pub struct ResizedPartition {
+    /// Its number.
+    pub number: u32,
+    /// The length that it had.
+    pub before: u64,
+    /// The length that it has.
+    pub after: u64,
+}
+
+impl Planned for ResizePlan {
+    type Outcome = ResizeOutcome;
+
+    fn summary(&self) -> &Plan {
+        &self.plan
+    }
+
+    /// Gives the disk its size. After a crash it has the old size or the new one, and where a partition table follows,
+    /// or the image is a VHD, something is under way that can be carried on, and given up as long as nothing of the
+    /// content was changed. Whatever is read meanwhile is what was there, or zero where the disk is new.
+    ///
+    /// # Errors
+    /// `Refused` when the image was swapped, or written to since the plan was made; `UnderWay` when it was begun and
+    /// could be neither finished nor taken back; `Io`.
+    fn run(&self, progress: &Progress) -> Result<ResizeOutcome> {
+        self.locked.refuse_swapped(&self.path)?;
+        self.request.guard.refuse_writers([&*self.path])?;
+        if (modified(&self.path), self.locked.storage.len()?) != self.before {
+            return Err(Error::refused(
+                Refusal::changed(&self.path),
+                format!("{} was written to since the plan was made", self.path.display()),
+                "look at it again, and begin again",
+            ));
+        }
+        let options = OpenOptions::of_format(self.request.format);
+        if !self.needs_journal {
+            let mut disk = ChainMut::over(self.locked.clone(), &options)?;
+            let resized = self.record.resize(&mut disk);
+            let closed = disk.close();
+            resized.and(closed)?;
+            return outcome(&self.request.path, &self.record);
+        }
+        let file = file_of(self.locked.storage.clone(), &self.path)?;
+        let member = Member::new(self.path.clone(), Uuid::nil())?;
+        let journal = Journal::begin(Record::new(vec![member], self.path.clone(), self.record.clone()))?;
+        let work = Resizing { journal, is_changing: false, file, identity: self.locked.identity, options };
+        let done = work.run(progress)?;
+        Ok(ResizeOutcome { path: self.request.path.clone(), ..done })
+    }
+}
+
+fn file_of(storage: Arc<dyn Storage>, path: &Path) -> Result<Arc<FileStorage>> {
+    let file = storage.as_file().and_then(|file| file.downcast().ok());
+    file.ok_or_else(|| Error::usage(format!("{} is no regular file", path.display()), "copy the disk into one"))
+}
+
+fn outcome(path: &Path, record: &ResizeRecord) -> Result<ResizeOutcome> {
+    let disk = Chain::open(path, &OpenOptions::new().with_format(record.format).without_locks())?;
+    Ok(ResizeOutcome {
+        path: path.to_owned(),
+        before: record.from,
+        after: disk.virtual_size(),
+        partition: record.partition.as_ref().map(|one| ResizedPartition {
+            number: one.number,
+            before: one.before,
+            after: one.after,
+        }),
+        layers_below: (1..).take_while(|number| disk.layer(*number).is_some()).count(),
+    })
+}
+
+fn path_of(disk: &ChainMut) -> &Path {
+    disk.layer(0).map_or(Path::new(""), |layer| layer.path())
+}
+
+impl ResizeRecord {
+    /// The size alone; done again it changes nothing.
+    fn resize(&self, disk: &mut ChainMut) -> Result<()> {
+        let now = disk.virtual_size();
+        if ![self.from, self.to].contains(&now) {
+            return Err(Error::refused(
+                Refusal::changed(path_of(disk)),
+                format!("{} has {now} bytes, and was to go from {} to {}", path_of(disk).display(), self.from, self.to),
+                "look at it again, and begin again",
+            ));
+        }
+        match self.to >= self.from {
+            true if self.from == self.to => Ok(()),
+            true if now < self.to => disk.grow(self.to, self.space),
+            true => {
+                disk.grow(self.to, Space::Sparse)?;
+                // Cut short while the zeros were written, which cannot be told.
+                if self.space == Space::Written { disk.write_new_part(self.from) } else { Ok(()) }
+            }
+            false => disk.shrink(self.to),
+        }
+    }
+}
+
+/// A resize that is under way.
+struct Resizing {
+    journal: Journal<ResizeRecord>,
+    /// Whether content is what it was no longer.
+    is_changing: bool,
+    file: Arc<FileStorage>,
+    identity: HostIdentity,
+    options: OpenOptions,
+}
+
+impl Resizing {
+    /// What was begun and cut short.
+    fn reopen(begun: &Header, guard: &Guard) -> Result<Self> {
+        let image = begun.image();
+        let file = Arc::new(FileStorage::open(image, Access::Write)?);
+        guard.refuse_writers([image])?;
+        let (journal, marks) = Journal::<ResizeRecord>::reopen(begun)?;
+        let identity = file.host_identity()?;
+        let options = OpenOptions::new().with_format(journal.record().payload.format);
+        Ok(Self { journal, is_changing: !marks.is_empty(), file, identity, options })
+    }
+
+    fn record(&self) -> &ResizeRecord {
+        &self.journal.record().payload
+    }
+
+    fn open(&self) -> Result<ChainMut> {
+        let record = self.record();
+        if record.format == Format::Vhd && record.to > record.from {
+            vhd::back_to_footer(&*self.file, record.from)?;
+        }
+        let current = open_image_mut(self.file.clone(), Some(record.format))?;
+        let (parents, _) = open_parents(&*current, self.identity, &self.options)?;
+        Ok(ChainMut::from_parts(current, parents))
+    }
+
+    fn run(mut self, progress: &Progress) -> Result<ResizeOutcome> {
+        let path = self.file.path().to_owned();
+        match self.go(progress) {
+            Ok(()) => {
+                let record = self.record().clone();
+                self.journal.end()?;
+                drop(self.file);
+                outcome(&path, &record)
+            }
+            // Nothing but the size has changed: that can be taken back.
+            Err(error) if !self.is_changing => match self.give_up() {
+                Ok(()) => Err(error),
+                Err(_) => Err(error.under_way(&path)),
+            },
+            Err(error) => Err(error.under_way(&path)),
+        }
+    }
+
+    fn go(&mut self, progress: &Progress) -> Result<()> {
+        let mut disk = self.open()?;
+        let done = self.change(&mut disk, progress);
+        let closed = disk.close();
+        done.and(closed)
+    }
+
+    fn change(&mut self, disk: &mut ChainMut, progress: &Progress) -> Result<()> {
+        let record = self.record().clone();
+        let grows = record.to >= record.from;
+        if grows && !self.is_changing {
+            record.resize(disk)?;
+        }
+        if !record.table.is_empty() || !grows {
+            self.make_room(disk, &record, progress)?;
+        }
+        // From here on nothing stops it that a later try does not mend.
+        for step in &record.table {
+            // What stands where the disk was cut already is gone.
+            let inside = step.pieces().filter(|(at, bytes)| at + bytes.len() as u64 <= disk.virtual_size());
+            inside.into_iter().try_for_each(|(at, bytes)| disk.write_at(&bytes, at))?;
+            disk.flush()?;
+        }
+        if grows { Ok(()) } else { record.resize(disk) }
+    }
+
+    /// All that will be written gets its place in the image, and the host's space, while it holds what it held.
+    fn make_room(&mut self, disk: &ChainMut, record: &ResizeRecord, progress: &Progress) -> Result<()> {
+        if self.is_changing {
+            return Ok(());
+        }
+        for (at, bytes) in record.table.iter().flat_map(|step| step.pieces()) {
+            progress.check()?;
+            let mut now = bytes;
+            disk.read_at(&mut now, at)?;
+            disk.write_at(&now, at)?;
+        }
+        disk.flush()?;
+        self.journal.mark(&ResizeMark::Changing)?;
+        self.is_changing = true;
+        Ok(())
+    }
+
+    /// The size that the disk had, and nothing under way any more.
+    fn give_up(self) -> Result<()> {
+        let (from, to) = (self.record().from, self.record().to);
+        let mut disk = self.open()?;
+        let now = disk.virtual_size();
+        // A fixed VHD image may be longer than its disk by now.
+        let is_fixed_vhd = disk.info().kind == Kind::Fixed && disk.info().format == Format::Vhd;
+        let back = match (to > from, now == from) {
+            (true, false) if now == to => disk.shrink(from),
+            (true, true) if is_fixed_vhd => disk.shrink(from),
+            (_, true) => Ok(()),
+            (_, false) => Err(Error::refused(
+                Refusal::changed(path_of(&disk)),
+                format!("{} has {now} bytes, and was to go from {from} to {to}", path_of(&disk).display()),
+                "look at it again",
+            )),
+        };
+        let closed = disk.close();
+        back.and(closed)?;
+        self.journal.end()
+    }
+}
+
+/// Carries on.
+///
+/// # Errors
+/// `Refused` when another process is at it, or the image has neither of its two sizes; `UnderWay`, `Io`.
+pub(crate) fn carry_on(begun: &Header, guard: &Guard, progress: &Progress) -> Result<ResizeOutcome> {
+    Resizing::reopen(begun, guard)?.run(progress)
+}
+
+/// Gives it up: the disk has its old size, and all that it held.
+///
+/// # Errors
+/// `Refused` when content was changed already, so that only going on is left, and as [`carry_on`].
+pub(crate) fn give_up(begun: &Header, guard: &Guard) -> Result<()> {
+    let work = Resizing::reopen(begun, guard)?;
+    if work.is_changing {
+        return Err(Error::refused(
+            Refusal::UnderWay { image: begun.image().to_owned(), must_go_on: true },
+            format!("{} is being cut, or its partition table changed, already", begun.image().display()),
+            "carry it on: all that it needs has its room",
+        ));
+    }
+    work.give_up()
+}
