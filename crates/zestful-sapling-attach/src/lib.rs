@@ -48,14 +48,14 @@ mod session;
 mod socket;
 
 pub use control::{
-    Attached, AttachedState, ControlSocket, Description, DetachError, RunningMachine, TakeError, TakeRequest,
-    attachments, detach, runtime_folder,
+    Attached, AttachedState, ControlSocket, Description, DetachError, GrowError, RunningMachine, TakeError,
+    TakeRequest, WritableDisk, attachments, detach, runtime_folder,
 };
 pub use error::{AttachError, MountProblem};
 pub use event::Event;
 pub use export::{Backing, Catalogue, Export, describe};
 pub use front::{Ending, Front, InUse, Mode, Moved, Place};
-pub use fuse::Exposure;
+pub use fuse::{Exposure, HostFiles};
 pub use nbd::{FolderCatalogue, Limits, Listener, MachineCatalogue, Server, Stopper, Tls};
 pub use opening::{Opened, Opening, Room};
 pub use session::Session;

@@ -10,7 +10,7 @@ use zestful_sapling::path_data::PathData;
 use zestful_sapling::storage::free_space;
 
 use crate::checkpoint;
-use crate::control::{Answer, Ask, ControlSocket, Description};
+use crate::control::{Answer, Ask, ControlSocket, Description, is_same};
 use crate::error::AttachError;
 use crate::event::Event;
 use crate::front::{Ending, Front, InUse, Mode};
@@ -171,17 +171,21 @@ impl Session {
                     _ => Answer::Detached,
                 }
             }
-            Ask::Grow { size } => {
+            Ask::Grow { size, image } => {
                 let _turn = self.changing.lock().unwrap_or_else(PoisonError::into_inner);
                 let opened = self.opened();
-                let [opened] = &*opened else {
-                    return failed(format!("{} disks are attached here, and one has a size", opened.len()));
+                let is_meant =
+                    |opened: &&Arc<Opened>| image.as_ref().is_none_or(|image| is_same(opened.path(), &image.to_path()));
+                let meant: Vec<_> = opened.iter().filter(is_meant).collect();
+                let [opened] = &*meant else {
+                    return failed(format!("{} disks that this may mean are attached here", meant.len()));
                 };
                 match opened.grow(size) {
                     Ok(()) => {
                         front.has_grown();
-                        events(Event::Grown { size, devices: front.devices() });
-                        Answer::Grown { size }
+                        let devices = front.devices();
+                        events(Event::Grown { size, devices: devices.clone() });
+                        Answer::Grown { size, devices }
                     }
                     Err(error) => failed(error.to_string()),
                 }

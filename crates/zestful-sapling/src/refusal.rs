@@ -76,6 +76,11 @@ pub enum Refusal {
         /// The first byte behind the new end that is not zero.
         at: u64,
     },
+    /// A file system that is not extended from outside.
+    ExtendedInside {
+        /// Its name, as scripts read it.
+        file_system: &'static str,
+    },
     /// A block device is not blank.
     HasContent {
         /// The device.

@@ -10,6 +10,7 @@ use zestful_sapling::family::{Override, Problem, ProblemKind, UnderWay, UnderWay
 use zestful_sapling::finding::{
     ChainFinding, CompanionFinding, Finding, FindingKind, JournalFinding, Repair, Severity,
 };
+use zestful_sapling::guest::FileSystem;
 use zestful_sapling_attach::attachments;
 
 use crate::args::overrides::name_of_override;
@@ -204,6 +205,9 @@ pub(crate) fn next_after_resize(told: &Resized<'_>) -> Vec<Next> {
         Some(Left::BehindPartitions { .. }) => {
             vec![Next::zsap("resize", path, &["--extend-partition".as_ref()], "has that partition take the space")]
         }
+        Some(Left::FileSystem { file_system: FileSystem::Ext2 | FileSystem::Ext3 | FileSystem::Ext4, .. }) => {
+            vec![Next::zsap("resize", path, &["--extend-volume".as_ref()], "has the file system take it")]
+        }
         _ => Vec::new(),
     }
 }
@@ -355,6 +359,15 @@ fn next_after(refusal: &Refusal) -> Vec<Next> {
             let mut next = vec![Next::zsap("show", path, &[], "tells what is there")];
             next.extend(Next::force(Override::NotBlank, "if what is there may be lost"));
             next
+        }
+        Refusal::ExtendedInside { .. } => {
+            let typed = std::env::args_os().skip(1).collect::<Vec<_>>();
+            let disk = typed.iter().skip(1).find(|word| !word.as_bytes().starts_with(b"-"));
+            let shows = |disk: &OsString| {
+                let more = ["FOLDER".as_ref(), "--writable".as_ref()];
+                Next::zsap("expose", Path::new(disk), &more, "shows it in an empty folder, to mount it from there")
+            };
+            disk.map(shows).map(Next::for_a_person).into_iter().collect()
         }
         Refusal::WouldCut { shrinkable: Some(number), .. } => {
             let option = format!("--shrink-partition={number}");

@@ -5,7 +5,7 @@ use std::process::ExitCode;
 use zestful_sapling::Error;
 use zestful_sapling::error::ErrorFamily;
 use zestful_sapling::family::Health;
-use zestful_sapling_attach::{AttachError, DetachError, TakeError};
+use zestful_sapling_attach::{AttachError, DetachError, GrowError, TakeError};
 
 use crate::advice;
 use crate::console::{Console, print_error};
@@ -42,6 +42,8 @@ pub(crate) enum Failure {
     Detach(DetachError),
     /// A process that has a machine's disks open has not taken a checkpoint of it.
     Take(TakeError),
+    /// A process that has a disk open has not made it larger.
+    Grow(GrowError),
     /// It would lay open what is to be kept; the message says what to do.
     Unsafe(String),
     /// Another process of ours has told why, and ended with this status.
@@ -63,6 +65,12 @@ impl From<DetachError> for Failure {
 impl From<TakeError> for Failure {
     fn from(error: TakeError) -> Self {
         Self::Take(error)
+    }
+}
+
+impl From<GrowError> for Failure {
+    fn from(error: GrowError) -> Self {
+        Self::Grow(error)
     }
 }
 
@@ -115,6 +123,11 @@ pub(crate) fn settle(console: &Console, result: Result<Outcome, Failure>) -> Exi
                 fail(console, "usage", error.to_string(), 2)
             }
             DetachError::InUse { .. } => fail(console, "refused", error.to_string(), 4),
+            _ => fail(console, "host", error.to_string(), 1),
+        },
+        Err(Failure::Grow(error)) => match error {
+            GrowError::Attach(error) => settle(console, Err(Failure::Attach(error))),
+            GrowError::NotGrown { .. } => fail(console, "refused", error.to_string(), 4),
             _ => fail(console, "host", error.to_string(), 1),
         },
         Err(Failure::Take(error)) => match error {

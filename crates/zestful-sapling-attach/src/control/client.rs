@@ -189,7 +189,7 @@ fn dead(mount: &Mount) -> Attached {
 }
 
 /// Two names of one thing. What cannot be looked at, such as a dead mount, is compared by its name.
-pub(super) fn is_same(one: &Path, other: &Path) -> bool {
+pub(crate) fn is_same(one: &Path, other: &Path) -> bool {
     let identity = |path: &Path| std::fs::metadata(path).ok().map(|found| (found.dev(), found.ino()));
     let name = |path: &Path| {
         let absolute = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());

@@ -58,6 +58,9 @@ pub(crate) enum Ask {
     },
     Grow {
         size: u64,
+        /// Which of several disks: its current image.
+        #[serde(default)]
+        image: Option<PathData>,
     },
     /// Of the machine whose disks it has open.
     TakeCheckpoint {
@@ -79,6 +82,9 @@ pub(crate) enum Answer {
     Ending,
     Grown {
         size: u64,
+        /// Devices of this host that do not know it yet.
+        #[serde(default)]
+        devices: Vec<String>,
     },
     Planned {
         plan: TakePlanned,

@@ -50,10 +50,24 @@ impl Exposure {
     /// `MountFolder` when the folder cannot be used; `NoFuse` when the host does not let this user do it; `Disk` when
     /// the partition table cannot be read; `Io`.
     pub fn new(folder: &Path, image: &Path, export: Arc<Export>) -> Result<Self, AttachError> {
+        Self::with_files(folder, image, export, |files| files)
+    }
+
+    /// The same for programs that are run one after the other, and for nobody else.
+    pub(super) fn for_one(folder: &Path, image: &Path, export: Arc<Export>) -> Result<Self, AttachError> {
+        Self::with_files(folder, image, export, Files::for_one)
+    }
+
+    fn with_files(
+        folder: &Path,
+        image: &Path,
+        export: Arc<Export>,
+        set_up: impl FnOnce(Files) -> Files,
+    ) -> Result<Self, AttachError> {
         let folder = take_folder(folder)?;
         let table = export.partitions()?;
         let (sender, happened) = channel();
-        let files = Arc::new(Files::new(export.clone(), table.clone(), sender));
+        let files = Arc::new(set_up(Files::new(export.clone(), table.clone(), sender)));
         let for_root = geteuid().is_root() || others_may_see();
         let mut config = Config::default();
         config.mount_options =

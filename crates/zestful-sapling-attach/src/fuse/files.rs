@@ -33,6 +33,8 @@ pub(super) struct Files {
     events: Mutex<Sender<Event>>,
     /// The disk was taken from those who use it.
     taken_away: AtomicBool,
+    /// One program after the other uses them, which may open a file twice.
+    for_one: bool,
 }
 
 #[derive(Default)]
@@ -53,7 +55,12 @@ impl Files {
         let parts = table.usable.clone();
         let open = Mutex::new(Open { table, ..Open::default() });
         let (counters, events) = (Counters::default(), Mutex::new(events));
-        Self { export, parts, open, counters, events, taken_away: AtomicBool::new(false) }
+        Self { export, parts, open, counters, events, taken_away: AtomicBool::new(false), for_one: false }
+    }
+
+    /// Nobody else knows of the files than programs that are run one after the other.
+    pub(super) fn for_one(self) -> Self {
+        Self { for_one: true, ..self }
     }
 
     fn open_files(&self) -> MutexGuard<'_, Open> {
@@ -126,7 +133,7 @@ impl Files {
                 let (other_start, other_len) = self.range(*other);
                 start < other_start.saturating_add(other_len) && other_start < start.saturating_add(len)
             };
-            if open.writers.values().any(meets) {
+            if !self.for_one && open.writers.values().any(meets) {
                 return Err(Code::Busy);
             }
         }

@@ -5,7 +5,9 @@ mod files;
 mod filesystem;
 mod holders;
 mod mounts;
+mod view;
 
 pub use exposure::Exposure;
 pub(crate) use holders::holders_of;
 pub(crate) use mounts::{Mount, mounts, unmount};
+pub use view::HostFiles;

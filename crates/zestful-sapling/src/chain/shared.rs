@@ -1,5 +1,6 @@
 //! A disk that many use at once, and whose chain may change under them.
 
+use std::ops::Range;
 use std::path::Path;
 use std::sync::{Arc, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard, TryLockError};
 
@@ -7,7 +8,7 @@ use super::disk::{Disk, DiskExtent, DiskStatus};
 use super::gate::Gate;
 use super::write::ChainMut;
 use crate::error::Result;
-use crate::image::{Image, ImageInfo, ImageMut, Space, open_image};
+use crate::image::{Image, ImageInfo, ImageMut, Source, Space, open_image};
 use crate::storage::{Access, FileStorage, ReadAt, Storage, swapped};
 
 /// A disk that any number of threads read and write at the same time, while its current image may be frozen and another
@@ -183,6 +184,24 @@ impl SharedDisk {
     /// As [`ChainMut::write_at`].
     pub fn zero_at(&self, offset: u64, len: u64) -> Result<()> {
         self.chain().zero_at(offset, len)
+    }
+
+    /// Calls `act` with each part of a range that the current image holds itself, in order; nobody may write meanwhile.
+    pub(crate) fn for_each_own(&self, range: Range<u64>, act: &mut dyn FnMut(Range<u64>) -> Result<()>) -> Result<()> {
+        let (mut at, end) = (range.start, range.end);
+        while at < end {
+            let own = {
+                let chain = self.chain();
+                let Some(own) = chain.layer(0) else { return Ok(()) };
+                own.extent_at(at, end.saturating_sub(at))?
+            };
+            let next = at.saturating_add(own.len);
+            if own.source != Source::Parent {
+                act(at..next)?;
+            }
+            at = next;
+        }
+        Ok(())
     }
 
     /// Makes the disk larger, between two requests, as [`ChainMut::grow`] does.

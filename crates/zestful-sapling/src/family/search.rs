@@ -8,7 +8,7 @@ use uuid::Uuid;
 
 use crate::error::Result;
 use crate::image::recognise;
-use crate::sidecar::{Companion, image_of_journal, image_of_undo, is_lone, is_salvage_list};
+use crate::sidecar::{Companion, image_of_journal, image_of_undo, is_lone, is_redo, is_salvage_list};
 use crate::storage::{FileId, HostIdentity, entries_in, folder_of, is_temporary_name};
 
 /// Entries of folders that one search looks at.
@@ -104,7 +104,11 @@ impl Found {
             self.staged.extend(FileId::of(&path).ok());
         } else if Companion::image_of(&path).is_some() {
             self.lone.extend(is_lone(&path).then_some(path));
-        } else if image_of_journal(&path).is_none() && image_of_undo(&path).is_none() && !is_salvage_list(&path) {
+        } else if image_of_journal(&path).is_none()
+            && image_of_undo(&path).is_none()
+            && !is_redo(&path)
+            && !is_salvage_list(&path)
+        {
             self.files.push(path);
         }
     }

@@ -9,7 +9,9 @@ use super::folder::Grove;
 use crate::error::{Error, Result};
 use crate::family::{Family, Problem, ProblemKind, Status, status_of as status_of_folder, status_with};
 use crate::image::{data_identity_at, format_of_name};
-use crate::sidecar::{CATALOGUE, HISTORY, Owed, RECORD, image_of_undo, is_companion, is_journal, is_salvage_list};
+use crate::sidecar::{
+    CATALOGUE, HISTORY, Owed, RECORD, image_of_undo, is_companion, is_journal, is_redo, is_salvage_list,
+};
 use crate::size::format_size;
 use crate::storage::{allocated_at, files_in, is_temporary_name};
 
@@ -226,5 +228,5 @@ fn tell_strangers(grove: &Grove, problems: &mut Vec<Problem>) -> Result<()> {
 
 /// Whether this is the name of one of the small files beside an image.
 fn is_beside(path: &Path) -> bool {
-    is_companion(path) || is_journal(path) || image_of_undo(path).is_some() || is_salvage_list(path)
+    is_companion(path) || is_journal(path) || image_of_undo(path).is_some() || is_redo(path) || is_salvage_list(path)
 }

@@ -38,6 +38,6 @@ pub use pin::{
     PinImage, PinOutcome, PinPlan, PinReport, PinnedChild, Unpin, UnpinOutcome, UnpinPlan, VerifyPin, VerifyPinPlan,
 };
 pub use prepare::{NewFileSystem, NewVolume, Prepare, PrepareOutcome, PreparePlan, VolumeSize};
-pub use resize::{NewSize, PartitionToExtend, Resize, ResizeOutcome, ResizePlan, ResizedPartition};
+pub use resize::{NewSize, PartitionToExtend, Resize, ResizeOutcome, ResizePlan, ResizedPartition, ShowVolume};
 pub(crate) use resize::{carry_on as carry_on_resize, give_up as give_up_resize};
 pub use take_out::{TakeOut, TakeOutOutcome, TakeOutPlan};

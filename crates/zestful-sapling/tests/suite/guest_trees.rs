@@ -290,6 +290,25 @@ pub fn disk_of(folder: &Path, volume: &Path, name: &str, layers: usize, dice: &m
     image
 }
 
+/// A part of a disk, as a sparse file for the host's tools.
+pub fn write_out(disk: &dyn Disk, start: u64, len: u64, to: &Path) {
+    let file = std::fs::File::create(to).unwrap();
+    file.set_len(len).unwrap();
+    let mut bytes = vec![0; MIB as usize];
+    let mut at = 0;
+    while at < len {
+        let status = disk.status_at(start + at, (len - at).min(MIB)).unwrap();
+        let part = &mut bytes[..status.len as usize];
+        if !status.is_hole {
+            disk.read_at(part, start + at).unwrap();
+            for (number, piece) in part.chunks(4096).enumerate().filter(|(_, piece)| piece.iter().any(|b| *b != 0)) {
+                file.write_all_at(piece, at + 4096 * number as u64).unwrap();
+            }
+        }
+        at += status.len;
+    }
+}
+
 /// The only volume of a disk.
 pub fn only_volume(path: &Path) -> (Arc<Chain>, Volume) {
     let disk = Arc::new(Chain::open(path, &OpenOptions::new()).unwrap());

@@ -15,6 +15,7 @@ mod damaged_volumes;
 mod deleted;
 mod diff;
 mod edges;
+mod extending;
 mod failing;
 mod family_crash;
 mod family_model;

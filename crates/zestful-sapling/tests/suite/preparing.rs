@@ -12,31 +12,11 @@ use zestful_sapling::progress::Progress;
 use zestful_sapling::storage::testing::{Fault, HostRecorder};
 
 use crate::family_model::quick_folder;
-use crate::guest_trees::{Dice, Kinds, MIB, Truth, grow, read_all, tool, truths};
+use crate::guest_trees::{Dice, Kinds, MIB, Truth, grow, read_all, tool, truths, write_out};
 use crate::support::{check_chain, perform};
 
 use NewFileSystem as F;
 use VolumeSize::{Bytes, Percent, Rest};
-
-/// A part of a disk, as a sparse file for the host's tools.
-fn write_out(disk: &dyn Disk, start: u64, len: u64, to: &Path) {
-    use std::os::unix::fs::FileExt;
-    let file = std::fs::File::create(to).unwrap();
-    file.set_len(len).unwrap();
-    let mut bytes = vec![0; MIB as usize];
-    let mut at = 0;
-    while at < len {
-        let status = disk.status_at(start + at, (len - at).min(MIB)).unwrap();
-        let part = &mut bytes[..status.len as usize];
-        if !status.is_hole {
-            disk.read_at(part, start + at).unwrap();
-            for (number, piece) in part.chunks(4096).enumerate().filter(|(_, piece)| piece.iter().any(|b| *b != 0)) {
-                file.write_all_at(piece, at + 4096 * number as u64).unwrap();
-            }
-        }
-        at += status.len;
-    }
-}
 
 /// What the host's tools say of a table, and of each volume.
 fn assert_content(folder: &Path, image: &Path, sector: u32, file_systems: &[F]) {

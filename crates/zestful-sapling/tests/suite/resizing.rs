@@ -333,12 +333,12 @@ fn tables_of_other_programs_follow() {
 /// A refusal names why, and nothing is changed; what is meant so is done.
 #[test]
 fn what_would_be_lost_is_refused() {
-    type Ends = Result<u64, &'static str>;
+    type Row<'a> = (Option<PartitionTable>, bool, u64, &'a [Override], Result<u64, &'static str>);
     let gpt = Some(PartitionTable::Gpt);
     let forced = [Override::CutPartition, Override::DiscardData];
     let (cut, discard): (&[Override], &[Override]) = (&forced[..1], &forced[1..]);
     // The table, whether something is written at 20 MiB, the new size, what may be lost, and how it ends.
-    let table: [(Option<PartitionTable>, bool, u64, &[Override], Ends); 14] = [
+    let table: [Row<'_>; 14] = [
         (gpt, false, 18 * MIB, &[], Err("volume 2")),
         (gpt, false, 18 * MIB, discard, Err("volume 2")),
         // Its last sectors hold nothing, and are cut.

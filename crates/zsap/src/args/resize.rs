@@ -27,6 +27,13 @@ pub(crate) struct Resize {
     #[arg(long, value_name = "N", num_args = 0..=1, require_equals = true, default_missing_value = "last",
         value_parser = partition)]
     pub(crate) extend_partition: Option<PartitionToExtend>,
+    /// Have the file system follow as well, of that partition, or of the last one (ext2, ext3, ext4): done by this host's
+    /// e2fsck and resize2fs on a view of the disk, and written into the disk only when they are content
+    #[arg(long, conflicts_with = "shrink_partition")]
+    pub(crate) extend_volume: bool,
+    /// The folder for what is thrown away with that view [default: that of the image]
+    #[arg(long, value_name = "FOLDER", requires = "extend_volume")]
+    pub(crate) scratch: Option<PathBuf>,
     /// Have this partition end before the new, smaller end; what it holds must be smaller already
     #[arg(long, value_name = "N", conflicts_with = "extend_partition")]
     pub(crate) shrink_partition: Option<u32>,

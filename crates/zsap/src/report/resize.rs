@@ -5,6 +5,7 @@ use serde::Serialize;
 use zestful_sapling::chain::{Chain, OpenOptions};
 use zestful_sapling::guest::{FileSystem, PartitionTable, Volume, Volumes, volumes};
 use zestful_sapling::ops::ResizeOutcome;
+use zestful_sapling::path_data::PathData;
 
 use super::text;
 use crate::console::Console;
@@ -47,6 +48,33 @@ pub(crate) enum Left {
     Blank,
 }
 
+/// What `zsap resize` answers of a disk that a process has open for others. Sizes are in bytes.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct GrownAttached {
+    /// The current image of the disk.
+    pub(crate) path: PathData,
+    /// The size that it had.
+    pub(crate) before: u64,
+    /// The size that it has.
+    pub(crate) after: u64,
+    /// The process that has it open.
+    pub(crate) process: u32,
+    /// Devices of this host that do not know the new size yet.
+    pub(crate) devices: Vec<String>,
+}
+
+/// The same for people.
+pub(crate) fn attached_lines(console: &Console, grown: &GrownAttached) -> Vec<String> {
+    let name = console.strong(&text::path(&grown.path.to_path()));
+    let (before, after) = (console.size(grown.before), console.size(grown.after));
+    let mut lines = vec![
+        format!("{name} has {after} now, before {before}; process {} goes on with it", grown.process),
+        "  a client of the network sees that when it connects the next time; an exposed file shows it now".to_owned(),
+    ];
+    lines.extend(grown.devices.iter().map(|device| format!("  {device} does not know it yet: `losetup -c {device}`")));
+    lines
+}
+
 impl<'a> Resized<'a> {
     pub(crate) fn of(outcome: &'a ResizeOutcome) -> Self {
         let look = || volumes(&Chain::open(&outcome.path, &OpenOptions::new().without_locks()).ok()?).ok();
@@ -74,6 +102,19 @@ fn left_in(found: &Volumes, outcome: &ResizeOutcome) -> Option<Left> {
     Some(Left::FileSystem { partition, file_system: content.file_system, size, room: volume.len })
 }
 
+/// What extends a file system, where this command does not.
+fn follows(file_system: FileSystem) -> &'static str {
+    match file_system {
+        FileSystem::Ext2 | FileSystem::Ext3 | FileSystem::Ext4 => "",
+        FileSystem::Ntfs | FileSystem::Refs => ": extend the volume in the guest, in its disk management",
+        FileSystem::Xfs => ": where it is mounted, in the guest or exposed here, `xfs_growfs` extends it",
+        FileSystem::Btrfs => ": where it is mounted, in the guest or exposed here, `btrfs filesystem resize max` does",
+        FileSystem::Lvm => ": in the guest, `pvresize` tells the volume manager of it",
+        FileSystem::Swap => ": in the guest, make the swap space anew",
+        _ => ": it is extended in the guest, if at all",
+    }
+}
+
 /// The same for people.
 pub(crate) fn lines(console: &Console, told: &Resized<'_>) -> Vec<String> {
     let outcome = told.outcome;
@@ -86,6 +127,9 @@ pub(crate) fn lines(console: &Console, told: &Resized<'_>) -> Vec<String> {
         let (before, after) = (console.size(one.before), console.size(one.after));
         lines.push(format!("  partition {} has {after} now, before {before}", one.number));
     }
+    if outcome.extended {
+        lines.push("  its file system has all of that now".to_owned());
+    }
     lines.extend(match &told.left {
         Some(Left::BehindPartitions { free, partition }) => Some(format!(
             "  the guest will see {} behind partition {partition}, its last one, that belong to no partition yet",
@@ -94,7 +138,10 @@ pub(crate) fn lines(console: &Console, told: &Resized<'_>) -> Vec<String> {
         Some(Left::FileSystem { partition, file_system, size, room }) => {
             let place = partition.map_or_else(|| "the disk".to_owned(), |number| format!("partition {number}"));
             let (size, room) = (console.size(*size), console.size(*room));
-            Some(format!("  the {file_system} in {place} still has {size}, where {room} are there"))
+            Some(format!(
+                "  the {file_system} in {place} still has {size}, where {room} are there{}",
+                follows(*file_system)
+            ))
         }
         Some(Left::Blank) => Some("  there is no partition table on it that would have to follow".to_owned()),
         None => None,

@@ -11,7 +11,7 @@ use super::json::{
     AttachedDisks, BothWays, BytesMoved, Checked, Detached, Differs, ErrorDocument, FilesCompared, FilesListed,
     FolderStatus, ForgetPlanned, Grown, PinVerified, RepairPlanned, SavePlanned, Saved, Shown, TakenOut, Tree,
 };
-use super::resize::Resized;
+use super::resize::{GrownAttached, Resized};
 use super::volumes::Prepared;
 use crate::console::SCHEMA_VERSION;
 
@@ -89,6 +89,7 @@ fn the_schemas_are_current() {
         "repair-plan": RepairPlanned<'_>,
         "repair-undo": repair::UndoRepairOutcome,
         "resize": Resized<'_>,
+        "resize-attached": GrownAttached,
         "resume": repair::Resumed,
         "salvage": Saved<'_>,
         "salvage-plan": SavePlanned<'_>,

@@ -49,7 +49,7 @@ fn what_is_attached_is_told_grows_and_ends() {
     assert_eq!(attached(&scene).iter().map(|one| one["users"].as_u64().unwrap()).sum::<u64>(), 1);
     let control = scene.runtime().join(format!("{}.control", shown.child.id()));
     let grown = ask(&control, &format!(r#"{{"protocol":1,"ask":"grow","size":{}}}"#, 100 << 20));
-    assert_eq!(grown, json!({ "answer": "grown", "size": 100 << 20 }));
+    assert_eq!(grown, json!({ "answer": "grown", "size": 100 << 20, "devices": [device] }));
     assert_eq!(std::fs::metadata(shown.file("disk.raw")).unwrap().len(), 100 << 20);
     let mut line = String::new();
     shown.out.read_line(&mut line).unwrap();

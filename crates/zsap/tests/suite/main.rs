@@ -19,6 +19,7 @@ mod killed_merges;
 mod limits;
 mod real_file_system;
 mod repairing;
+mod resizing;
 mod running;
 mod scene;
 mod served;

@@ -12,7 +12,7 @@ use crate::family::{Guard, parent_beside, record_children, refuse_link};
 use crate::image::pieces::is_descriptor;
 use crate::operation::{Operation, Plan, Planned};
 use crate::progress::Progress;
-use crate::sidecar::{ChildrenChange, Companion, remove_undo};
+use crate::sidecar::{ChildrenChange, Companion, remove_redo, remove_undo};
 use crate::storage::{Access, Held, remove, sync_folder};
 
 /// An image to be removed.
@@ -129,6 +129,8 @@ impl Planned for RemovePlan {
         remove(path)?;
         sync_folder(path)?;
         remove_undo(path);
+        // One that is left without a journal belongs to nothing.
+        remove_redo(path).unwrap_or_default();
         // The space is needed for what follows, on a host that is full.
         drop(file);
         let mut outcome = RemoveOutcome { removed: path.clone(), frozen_parent: None, still_recorded: None };

@@ -1,19 +1,12 @@
 //! The host's own programs that make file systems.
 
-use std::io::Read;
-use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
-use std::process::{Command, Stdio};
 
 use super::request::{NewFileSystem, NewVolume};
 use crate::error::{Error, Result};
-use crate::program::{Ended, wait_for};
+use crate::program;
 use crate::progress::Progress;
 
-/// Where such programs are; whatever the caller's environment says of others is not looked at.
-const FOLDERS: [&str; 6] = ["/usr/local/sbin", "/usr/local/bin", "/usr/sbin", "/usr/bin", "/sbin", "/bin"];
-/// Of what a program says so much is told.
-const MOST_TOLD: u64 = 2000;
 const MIB: u64 = 1 << 20;
 
 /// A program, and what it is known by.
@@ -56,7 +49,7 @@ pub(super) fn find(number: usize, volume: &NewVolume, len: u64) -> Result<Option
             format!("it has at most {} bytes, without control characters", tool.most_label),
         ));
     }
-    let found = find_in(&FOLDERS, tool.program).ok_or_else(|| {
+    let found = program::find(tool.program).ok_or_else(|| {
         let program = tool.program;
         Error::usage(
             format!("there is no {program} on this host, which makes {file_system}"),
@@ -64,10 +57,6 @@ pub(super) fn find(number: usize, volume: &NewVolume, len: u64) -> Result<Option
         )
     })?;
     Ok(Some(found))
-}
-
-fn find_in(folders: &[&str], program: &str) -> Option<PathBuf> {
-    folders.iter().map(|folder| Path::new(folder).join(program)).find(|path| path.is_file())
 }
 
 /// Makes the file system in a file, with the calling user's rights and an empty environment.
@@ -82,9 +71,7 @@ pub(super) fn make(
     progress: &Progress,
 ) -> Result<()> {
     let (start, sector) = place;
-    let mut command = Command::new(program);
-    command.env_clear().env("PATH", FOLDERS.join(":")).env("LC_ALL", "C.UTF-8");
-    command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::piped()).process_group(0);
+    let mut command = program::command(program);
     let sector = sector.to_string();
     match volume.file_system {
         NewFileSystem::Ext4 => {
@@ -110,29 +97,7 @@ pub(super) fn make(
         NewFileSystem::Fat | NewFileSystem::None => return Ok(()),
     }
     command.arg(file);
-    let failed = |source: std::io::Error| Error::io("run", program, source);
-    let mut child = command.spawn().map_err(failed)?;
-    let errors = child.stderr.take();
-    let said = std::thread::spawn(move || {
-        let mut text = Vec::new();
-        if let Some(mut errors) = errors {
-            _ = errors.by_ref().take(MOST_TOLD).read_to_end(&mut text);
-            // A program that nobody listens to any more would be ended by that.
-            _ = std::io::copy(&mut errors, &mut std::io::sink());
-        }
-        String::from_utf8_lossy(&text).trim().to_owned()
-    });
-    let ended = wait_for(&mut child, Some(progress), None).map_err(failed)?;
-    let said = said.join().unwrap_or_default();
-    match ended {
-        Ended::ByItself(status) if status.success() => Ok(()),
-        Ended::Stopped(error) => Err(error),
-        Ended::ByItself(status) => Err(failed(std::io::Error::other(match said.is_empty() {
-            true => format!("it ended with {status}"),
-            false => format!("it ended with {status}, and said: {said}"),
-        }))),
-        Ended::TooLate => Err(failed(std::io::ErrorKind::TimedOut.into())),
-    }
+    program::run(command, program, progress)
 }
 
 /// What the scratch file, and the disk, take at most for an empty file system of this size: generous, as measured.
@@ -150,15 +115,6 @@ pub(super) fn most_written(file_system: NewFileSystem, len: u64) -> u64 {
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn a_program_is_looked_for_in_the_folders_of_programs_alone() {
-        let folder = tempfile::tempdir().unwrap();
-        let place = folder.path().to_str().unwrap();
-        assert_eq!(find_in(&[place], "mkfs.fen"), None);
-        std::fs::write(folder.path().join("mkfs.fen"), "").unwrap();
-        assert_eq!(find_in(&["/nowhere", place], "mkfs.fen"), Some(folder.path().join("mkfs.fen")));
-    }
 
     #[test]
     fn what_a_program_cannot_do_is_told_before_it_runs() {

@@ -5,8 +5,10 @@ mod plan;
 mod record;
 mod request;
 mod run;
+mod volume;
 
 pub use plan::ResizePlan;
 pub use request::{NewSize, PartitionToExtend, Resize};
 pub use run::{ResizeOutcome, ResizedPartition};
 pub(crate) use run::{carry_on, give_up};
+pub use volume::ShowVolume;

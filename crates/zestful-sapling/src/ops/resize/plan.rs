@@ -4,10 +4,11 @@ use std::path::{Path, PathBuf};
 
 use super::record::{ResizeRecord, StoredPartition, StoredStep};
 use super::request::{NewSize, PartitionToExtend, Resize};
+use super::volume::VolumeToExtend;
 use crate::chain::{Chain, Disk, OpenOptions};
 use crate::error::{Error, Result};
 use crate::family::{Guard, OpenForWriting};
-use crate::guest::{TableChange, Wish, table_change};
+use crate::guest::{TableChange, Wish, table_change, volumes_uncounted};
 use crate::image::{Format, ImageInfo, Kind, Space, check_resizable, vhd, vhdx};
 use crate::operation::{Operation, Plan};
 use crate::sidecar::{Catalogue, kept_by_grove, modified};
@@ -24,7 +25,8 @@ impl Operation for Resize {
     /// `Usage` when the size cannot be had (over the format's limit, no whole number of sectors, the one that the disk
     /// has), the image is a device or a set of pieces, or a partition cannot get another size, with the layout;
     /// `Refused` when something would be cut, with the smallest size that cuts nothing, when data would be lost that
-    /// belongs to nothing that is known, when there is too little space, and as
+    /// belongs to nothing that is known, when a file system is not extended from outside, when there is too little space,
+    /// and as
     /// [`ChainMut::open_guarded`](crate::chain::ChainMut::open_guarded), which refuses a parent of others, too.
     fn plan(self) -> Result<Self::Planned> {
         let locked = self.guard.open_for_writing(&self.path)?;
@@ -44,7 +46,8 @@ impl Operation for Resize {
             true => self.plan_shrinking(&disk, &mut plan, to, wish)?,
             false => self.plan_growth(&disk, &mut plan, to, wish)?,
         };
-        if from == to && table.steps.is_empty() {
+        let volume = self.volume_to_extend(&disk, &table, to)?;
+        if from == to && table.steps.is_empty() && volume.is_none() {
             return Err(Error::usage(
                 format!("{} has {} ({from} bytes) already", self.path.display(), format_size(from)),
                 "name another size; nothing was changed",
@@ -54,6 +57,10 @@ impl Operation for Resize {
         // A smaller disk loses its end when nothing stands there any more.
         let at = if to < from { 0 } else { plan.steps.len() };
         plan.steps.splice(at..at, table.told.iter().cloned());
+        if let Some(volume) = &volume {
+            plan.steps.push(volume.told());
+            plan.steps.push("write what that changed into the disk, when it is whole".to_owned());
+        }
         plan.files.change.push(self.path.clone());
         let table_len = table.steps.iter().flatten().fold(0u64, |sum, (_, bytes)| sum + bytes.len() as u64);
         plan.bytes_written = plan.bytes_written.saturating_add(2 * table_len);
@@ -68,7 +75,7 @@ impl Operation for Resize {
             table.partition.map(|new| StoredPartition { number: new.number, before: new.before, after: new.len });
         let is_written = info.kind == Kind::Fixed && to > from && self.space == Space::Written;
         // The footers of a VHD say the size one after the other, and a fixed one has only one.
-        let needs_journal = !table.steps.is_empty() || is_written || info.format == Format::Vhd;
+        let needs_journal = !table.steps.is_empty() || volume.is_some() || is_written || info.format == Format::Vhd;
         let record = ResizeRecord {
             format: info.format,
             from,
@@ -76,9 +83,10 @@ impl Operation for Resize {
             space: self.space,
             table: table.steps.iter().map(|step| StoredStep::new(step)).collect(),
             partition,
+            volume: None,
         };
         let before = (modified(&path), locked.storage.len()?);
-        Ok(ResizePlan { plan, request: self, path, locked, record, needs_journal, before })
+        Ok(ResizePlan { plan, request: self, path, locked, record, needs_journal, before, volume })
     }
 
     fn guard_mut(&mut self) -> Option<&mut Guard> {
@@ -110,7 +118,9 @@ impl Resize {
                 Format::Vhd => "copy it into a vhdx image, which may have 64 TiB",
                 _ => "spread the content over several disks",
             };
-            let message = format!("a {} disk has {} at most", info.format, format_size(most));
+            // As the trade knows it.
+            let most = if info.format == Format::Vhd { "2040 GiB".to_owned() } else { format_size(most) };
+            let message = format!("a {} disk has {most} at most", info.format);
             return Err(Error::usage(message, advice));
         }
         if to == 0 || !to.is_multiple_of(sector) {
@@ -122,6 +132,20 @@ impl Resize {
             ));
         }
         Ok(to)
+    }
+
+    /// What extends the file system, where that is asked for.
+    fn volume_to_extend(&self, disk: &Chain, table: &TableChange, to: u64) -> Result<Option<VolumeToExtend>> {
+        if self.volume.is_none() {
+            return Ok(None);
+        }
+        if to < disk.virtual_size() {
+            let message = "a file system is extended where the disk becomes larger, or stays as it is";
+            return Err(Error::usage(message, "leave one of the two out"));
+        }
+        let found = volumes_uncounted(disk)?;
+        let grown = table.partition.map(|new| (new.number, new.len));
+        VolumeToExtend::find(&self.path, &found, grown, to).map(Some)
     }
 
     fn plan_growth(&self, disk: &Chain, plan: &mut Plan, to: u64, wish: Wish) -> Result<TableChange> {
@@ -244,6 +268,8 @@ pub struct ResizePlan {
     pub(super) needs_journal: bool,
     /// When the image was last changed, and its length.
     pub(super) before: (Option<jiff::Timestamp>, u64),
+    /// The file system that is extended.
+    pub(super) volume: Option<VolumeToExtend>,
 }
 
 impl ResizePlan {

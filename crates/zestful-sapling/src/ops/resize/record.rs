@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use crate::bytes::index;
 use crate::guest::Piece;
 use crate::image::{Format, Space};
-use crate::sidecar::{Payload, Work};
+use crate::sidecar::{Payload, StoredRedo, Work};
 
 /// Of more nothing is made: a table has a few hundred KiB.
 const MOST_STEPS: usize = 64;
@@ -26,6 +26,8 @@ pub(super) struct ResizeRecord {
     pub(super) table: Vec<StoredStep>,
     /// The partition that gets another size with it, and what is said of that.
     pub(super) partition: Option<StoredPartition>,
+    /// What its file system becomes.
+    pub(super) volume: Option<StoredRedo>,
 }
 
 /// What is durable before the next step.
@@ -77,6 +79,8 @@ impl StoredStep {
 pub(super) enum ResizeMark {
     /// All that is written from here on has its room, and from here on content changes.
     Changing,
+    /// All is in its place.
+    Done,
 }
 
 impl Payload for ResizeRecord {

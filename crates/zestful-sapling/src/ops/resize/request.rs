@@ -1,7 +1,9 @@
 //! What is asked for.
 
 use std::path::PathBuf;
+use std::sync::Arc;
 
+use super::volume::ShowVolume;
 use crate::family::Guard;
 use crate::image::{Format, Space};
 
@@ -27,7 +29,7 @@ pub enum PartitionToExtend {
     Number(u32),
 }
 
-/// A disk that is to get another size; its partitions follow where that is asked for.
+/// A disk that is to get another size; its partitions and their file systems follow where that is asked for.
 ///
 /// Only the end of a chain is resized. What becomes larger reads as zero there, whatever stands below. What becomes
 /// smaller is looked into first: partition tables and the file systems' own sizes are read, and nothing that they know
@@ -59,6 +61,8 @@ pub struct Resize {
     pub(super) format: Option<Format>,
     pub(super) extend: Option<PartitionToExtend>,
     pub(super) shrink: Option<u32>,
+    pub(super) volume: Option<Arc<dyn ShowVolume>>,
+    pub(super) scratch: Option<PathBuf>,
     pub(super) guard: Guard,
 }
 
@@ -72,6 +76,8 @@ impl Resize {
             format: None,
             extend: None,
             shrink: None,
+            volume: None,
+            scratch: None,
             guard: Guard::new(),
         }
     }
@@ -97,6 +103,20 @@ impl Resize {
     /// Has a partition take the free space behind it.
     pub fn with_extended_partition(mut self, which: PartitionToExtend) -> Self {
         self.extend = Some(which);
+        self
+    }
+
+    /// Has the file system of the extended partition, or of the last one, or of the whole disk, take the space that is
+    /// there (ext2, ext3 and ext4). Programs of the host, e2fsck and resize2fs, do it as the calling user, on a view of
+    /// the disk that `show` shows them as a file; only what they leave when all are content is written into the disk.
+    pub fn with_extended_volume(mut self, show: Arc<dyn ShowVolume>) -> Self {
+        self.volume = Some(show);
+        self
+    }
+
+    /// Where the changes of that view are kept meanwhile; otherwise the folder of the image.
+    pub fn with_scratch(mut self, folder: impl Into<PathBuf>) -> Self {
+        self.scratch = Some(folder.into());
         self
     }
 

@@ -15,8 +15,8 @@ use crate::family::Guard;
 use crate::image::{Format, Kind, Space, open_image_mut, vhd};
 use crate::operation::{Plan, Planned};
 use crate::progress::Progress;
-use crate::sidecar::{Header, Journal, Member, Record, modified};
-use crate::storage::{Access, FileStorage, HostIdentity, ReadAt, Storage};
+use crate::sidecar::{Header, Journal, Member, Record, Redo, modified, remove_redo};
+use crate::storage::{Access, FileStorage, HostIdentity, ReadAt, Storage, folder_of};
 
 /// What became of it. Sizes are in bytes.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
@@ -32,6 +32,8 @@ pub struct ResizeOutcome {
     pub after: u64,
     /// The partition that got another size with it.
     pub partition: Option<ResizedPartition>,
+    /// Whether its file system took the space that was there.
+    pub extended: bool,
     /// Layers below the disk: what stands there keeps the size that it has.
     pub layers_below: usize,
 }
@@ -63,15 +65,7 @@ impl Planned for ResizePlan {
     /// `Refused` when the image was swapped, or written to since the plan was made; `UnderWay` when it was begun and
     /// could be neither finished nor taken back; `Io`.
     fn run(&self, progress: &Progress) -> Result<ResizeOutcome> {
-        self.locked.refuse_swapped(&self.path)?;
-        self.request.guard.refuse_writers([&*self.path])?;
-        if (modified(&self.path), self.locked.storage.len()?) != self.before {
-            return Err(Error::refused(
-                Refusal::changed(&self.path),
-                format!("{} was written to since the plan was made", self.path.display()),
-                "look at it again, and begin again",
-            ));
-        }
+        self.look_again()?;
         let options = OpenOptions::of_format(self.request.format);
         if !self.needs_journal {
             let mut disk = ChainMut::over(self.locked.clone(), &options)?;
@@ -81,11 +75,41 @@ impl Planned for ResizePlan {
             return outcome(&self.request.path, &self.record);
         }
         let file = file_of(self.locked.storage.clone(), &self.path)?;
+        let record = self.extend_volume(progress)?;
         let member = Member::new(self.path.clone(), Uuid::nil())?;
-        let journal = Journal::begin(Record::new(vec![member], self.path.clone(), self.record.clone()))?;
-        let work = Resizing { journal, is_changing: false, file, identity: self.locked.identity, options };
+        let journal = Journal::begin(Record::new(vec![member], self.path.clone(), record))?;
+        let (identity, stand) = (self.locked.identity, Stand::Begun);
+        let work = Resizing { journal, stand, file, identity, options };
         let done = work.run(progress)?;
         Ok(ResizeOutcome { path: self.request.path.clone(), ..done })
+    }
+}
+
+impl ResizePlan {
+    /// Nothing has happened to the image since it was looked at.
+    fn look_again(&self) -> Result<()> {
+        self.locked.refuse_swapped(&self.path)?;
+        self.request.guard.refuse_writers([&*self.path])?;
+        if (modified(&self.path), self.locked.storage.len()?) != self.before {
+            return Err(Error::refused(
+                Refusal::changed(&self.path),
+                format!("{} was written to since the plan was made", self.path.display()),
+                "look at it again, and begin again",
+            ));
+        }
+        Ok(())
+    }
+
+    /// The record, with what the file system becomes, where it is extended.
+    fn extend_volume(&self, progress: &Progress) -> Result<ResizeRecord> {
+        let mut record = self.record.clone();
+        if let (Some(volume), Some(show)) = (&self.volume, &self.request.volume) {
+            let scratch = self.request.scratch.clone().unwrap_or_else(|| folder_of(&self.path));
+            record.volume = Some(volume.extend(&**show, &self.path, &scratch, &record, progress)?);
+            // That takes a while.
+            self.look_again().inspect_err(|_| remove_redo(&self.path).unwrap_or_default())?;
+        }
+        Ok(record)
     }
 }
 
@@ -105,6 +129,7 @@ fn outcome(path: &Path, record: &ResizeRecord) -> Result<ResizeOutcome> {
             before: one.before,
             after: one.after,
         }),
+        extended: record.volume.is_some(),
         layers_below: (1..).take_while(|number| disk.layer(*number).is_some()).count(),
     })
 }
@@ -137,11 +162,20 @@ impl ResizeRecord {
     }
 }
 
+/// How far it is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd)]
+enum Stand {
+    /// All content is what it was.
+    Begun,
+    /// Some of it may be another.
+    Changing,
+    Done,
+}
+
 /// A resize that is under way.
 struct Resizing {
     journal: Journal<ResizeRecord>,
-    /// Whether content is what it was no longer.
-    is_changing: bool,
+    stand: Stand,
     file: Arc<FileStorage>,
     identity: HostIdentity,
     options: OpenOptions,
@@ -156,7 +190,12 @@ impl Resizing {
         let (journal, marks) = Journal::<ResizeRecord>::reopen(begun)?;
         let identity = file.host_identity()?;
         let options = OpenOptions::new().with_format(journal.record().payload.format);
-        Ok(Self { journal, is_changing: !marks.is_empty(), file, identity, options })
+        let stand = match marks.last() {
+            None => Stand::Begun,
+            Some(ResizeMark::Changing) => Stand::Changing,
+            Some(ResizeMark::Done) => Stand::Done,
+        };
+        Ok(Self { journal, stand, file, identity, options })
     }
 
     fn record(&self) -> &ResizeRecord {
@@ -178,12 +217,12 @@ impl Resizing {
         match self.go(progress) {
             Ok(()) => {
                 let record = self.record().clone();
-                self.journal.end()?;
+                remove_redo(&path).and_then(|()| self.journal.end()).map_err(|error| error.under_way(&path))?;
                 drop(self.file);
                 outcome(&path, &record)
             }
             // Nothing but the size has changed: that can be taken back.
-            Err(error) if !self.is_changing => match self.give_up() {
+            Err(error) if self.stand == Stand::Begun => match self.give_up() {
                 Ok(()) => Err(error),
                 Err(_) => Err(error.under_way(&path)),
             },
@@ -192,45 +231,67 @@ impl Resizing {
     }
 
     fn go(&mut self, progress: &Progress) -> Result<()> {
+        if self.stand == Stand::Done {
+            return Ok(());
+        }
         let mut disk = self.open()?;
         let done = self.change(&mut disk, progress);
         let closed = disk.close();
-        done.and(closed)
+        done.and(closed)?;
+        if self.record().volume.is_some() {
+            // What it was written from may go.
+            self.journal.mark(&ResizeMark::Done)?;
+            self.stand = Stand::Done;
+        }
+        Ok(())
     }
 
     fn change(&mut self, disk: &mut ChainMut, progress: &Progress) -> Result<()> {
         let record = self.record().clone();
         let grows = record.to >= record.from;
-        if grows && !self.is_changing {
+        if grows && self.stand == Stand::Begun {
             record.resize(disk)?;
         }
-        if !record.table.is_empty() || !grows {
-            self.make_room(disk, &record, progress)?;
+        let redo = record.volume.as_ref().map(|stored| Redo::open(self.file.path(), stored)).transpose()?;
+        if !record.table.is_empty() || redo.is_some() || !grows {
+            self.make_room(disk, &record, redo.as_ref(), progress)?;
         }
         // From here on nothing stops it that a later try does not mend.
         for step in &record.table {
             // What stands where the disk was cut already is gone.
-            let inside = step.pieces().filter(|(at, bytes)| at + bytes.len() as u64 <= disk.virtual_size());
+            let inside =
+                step.pieces().filter(|(at, bytes)| at.saturating_add(bytes.len() as u64) <= disk.virtual_size());
             inside.into_iter().try_for_each(|(at, bytes)| disk.write_at(&bytes, at))?;
+            disk.flush()?;
+        }
+        if let Some(redo) = &redo {
+            redo.for_each(|at, bytes| disk.write_at(&bytes, at))?;
             disk.flush()?;
         }
         if grows { Ok(()) } else { record.resize(disk) }
     }
 
     /// All that will be written gets its place in the image, and the host's space, while it holds what it held.
-    fn make_room(&mut self, disk: &ChainMut, record: &ResizeRecord, progress: &Progress) -> Result<()> {
-        if self.is_changing {
+    fn make_room(
+        &mut self,
+        disk: &ChainMut,
+        record: &ResizeRecord,
+        redo: Option<&Redo>,
+        progress: &Progress,
+    ) -> Result<()> {
+        if self.stand != Stand::Begun {
             return Ok(());
         }
-        for (at, bytes) in record.table.iter().flat_map(|step| step.pieces()) {
+        let room = |at: u64, mut bytes: Vec<u8>| {
             progress.check()?;
-            let mut now = bytes;
-            disk.read_at(&mut now, at)?;
-            disk.write_at(&now, at)?;
-        }
+            disk.read_at(&mut bytes, at)?;
+            disk.write_at(&bytes, at)
+        };
+        record.table.iter().flat_map(|step| step.pieces()).try_for_each(|(at, bytes)| room(at, bytes))?;
+        redo.map_or(Ok(()), |redo| redo.for_each(room))?;
         disk.flush()?;
         self.journal.mark(&ResizeMark::Changing)?;
-        self.is_changing = true;
+        self.stand = Stand::Changing;
         Ok(())
     }
 
@@ -253,6 +314,7 @@ impl Resizing {
         };
         let closed = disk.close();
         back.and(closed)?;
+        remove_redo(self.file.path())?;
         self.journal.end()
     }
 }
@@ -271,10 +333,10 @@ pub(crate) fn carry_on(begun: &Header, guard: &Guard, progress: &Progress) -> Re
 /// `Refused` when content was changed already, so that only going on is left, and as [`carry_on`].
 pub(crate) fn give_up(begun: &Header, guard: &Guard) -> Result<()> {
     let work = Resizing::reopen(begun, guard)?;
-    if work.is_changing {
+    if work.stand != Stand::Begun {
         return Err(Error::refused(
             Refusal::UnderWay { image: begun.image().to_owned(), must_go_on: true },
-            format!("{} is being cut, or its partition table changed, already", begun.image().display()),
+            format!("the content of {} is being changed already", begun.image().display()),
             "carry it on: all that it needs has its room",
         ));
     }
