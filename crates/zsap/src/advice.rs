@@ -226,44 +226,30 @@ fn repair(image: &Path, codes: &[String], option: &str) -> Next {
     Next::zsap("repair", image, &options, "shows what can be mended")
 }
 
-/// Who wants a disk larger names the wrong file where it has a checkpoint: guests see the size of the last layer.
+/// Who wants a disk larger may name the wrong file where it has a checkpoint: guests see the size of the last layer.
 fn ways_past_children(image: &Path, children: &[PathBuf]) -> Vec<Next> {
     let is_resize = std::env::args_os().nth(1).is_some_and(|word| word == "resize");
-    let [child] = children else { return Vec::new() };
-    if !is_resize {
-        return Vec::new();
-    }
-    let held = inspect(child, None).map(|report| text::size(report.allocated_size, false)).unwrap_or_default();
-    let size = inspect(child, None).map(|report| text::size(report.virtual_size, false)).unwrap_or_default();
-    let copy = child.with_file_name(format!(
-        "{}-flat.{}",
-        child.file_stem().unwrap_or_default().to_string_lossy(),
-        child.extension().unwrap_or("vhdx".as_ref()).to_string_lossy()
-    ));
+    let ([child], true) = (children, is_resize) else { return Vec::new() };
+    let Ok(report) = inspect(child, None) else { return Vec::new() };
+    let (held, size) = (text::size(report.allocated_size, false), text::size(report.virtual_size, false));
+    let mut copy = child.file_stem().unwrap_or_default().to_owned();
+    copy.push("-flat.");
+    copy.push(child.extension().unwrap_or("vhdx".as_ref()));
+    let copy = child.with_file_name(copy);
     let mut words: Vec<OsString> = std::iter::once("zsap".into()).chain(std::env::args_os().skip(1)).collect();
-    let own = words
-        .iter()
-        .position(|word| Path::new(word) == image || Path::new(word).ends_with(image.file_name().unwrap_or_default()));
-    own.into_iter().for_each(|at| words[at] = name(child).into_os_string());
+    let is_image = |word: &OsString| Path::new(word).canonicalize().ok() == image.canonicalize().ok();
+    words.iter_mut().filter(|word| is_image(word)).for_each(|word| *word = name(child).into_os_string());
     let shown: Vec<String> = words.iter().map(|word| shell_word(Path::new(word))).collect();
     let on_top = Next {
         words,
         shown: format!("`{}`", shown.join(" ")),
-        purpose: format!("resizes what the guest sees, which has {size}, where nothing else grew from that"),
-        needs_a_decision: false,
+        purpose: format!("resizes the current disk, whose size ({size}) is what a guest sees"),
+        needs_a_decision: true,
     };
-    vec![
-        on_top.for_a_person(),
-        Next::zsap(
-            "merge",
-            child,
-            &[],
-            &format!("makes both one, of which {held} are in the child, and then it can be resized"),
-        )
-        .for_a_person(),
-        Next::zsap("copy", child, &[copy.as_os_str()], "makes a disk of its own of all, which can be resized")
-            .for_a_person(),
-    ]
+    let merged = format!("makes both one, for which {held} move at most, and that can be resized");
+    let merge = Next::zsap("merge", child, &[], &merged);
+    let copy = Next::zsap("copy", child, &[copy.as_os_str()], "makes a disk of its own of both, which can be resized");
+    vec![on_top, merge.for_a_person(), copy.for_a_person()]
 }
 
 fn check(image: &Path) -> Next {

@@ -56,7 +56,7 @@ rules! {
             parents: u64,
             /// The parent's path.
             parent: String,
-        } = "chain-larger", Warning(None), "virtual disk size",
+        } = "chain-larger", Note(None), "virtual disk size",
             "the disk has {here} here and {there} in its parent {parent}; past the parent's end it reads zeros",
             here = format_size(*own), there = format_size(*parents);
         /// The time that a VHD child recorded of its parent is not the parent's; the identity, which counts, is.

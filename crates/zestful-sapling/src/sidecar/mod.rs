@@ -30,6 +30,6 @@ pub(crate) use owed::{Owed, Owing};
 pub(crate) use pin::{Digest, Pin, PinMark, PinnedRun, modified};
 pub use record::Work;
 pub(crate) use record::{Header, Member, Payload, Reader, Record, image_of_journal, is_journal, journal_of};
-pub(crate) use redo::{Redo, RedoWriter, StoredRedo, is_redo, remove_redo};
+pub(crate) use redo::{Redo, RedoPiece, RedoWriter, StoredRedo, is_redo, remove_redo};
 pub(crate) use salvaged::{Salvaged, is_salvage_list};
 pub(crate) use undo::{Stand, Undo, image_of_undo, remove_undo, size_of_undo, take_undo_along, undo_files};

@@ -1,7 +1,7 @@
 //! What is to be written into a disk, all of it durable before the first byte is: `IMAGE.zsap.redo`, beside the image.
 //!
-//! Pieces one after the other, each with its place on the disk, its length and its bytes. The journal of the work that
-//! it belongs to has the length of the file and the digest of all of it.
+//! Pieces one after the other, each with its place on the disk, its length, the bytes that are to stand there, and
+//! those that stood there. The journal of the work that it belongs to has the length of the file and the digest of all of it.
 
 use std::ffi::OsString;
 use std::os::unix::ffi::OsStrExt;
@@ -41,6 +41,17 @@ pub(crate) fn is_redo(path: &Path) -> bool {
     path.file_name().is_some_and(|name| name.as_bytes().ends_with(ENDING.as_bytes()))
 }
 
+/// Bytes of the disk.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub(crate) struct RedoPiece {
+    /// Their place.
+    pub(crate) offset: u64,
+    /// What is to stand there.
+    pub(crate) new: Vec<u8>,
+    /// What stood there, as many.
+    pub(crate) old: Vec<u8>,
+}
+
 /// One that is being written.
 pub(crate) struct RedoWriter {
     image: PathBuf,
@@ -49,7 +60,7 @@ pub(crate) struct RedoWriter {
     at: u64,
     bytes: u64,
     /// The last piece, to which more may come.
-    held: (u64, Vec<u8>),
+    held: RedoPiece,
 }
 
 impl RedoWriter {
@@ -65,34 +76,37 @@ impl RedoWriter {
             digest: blake3::Hasher::new(),
             at: 0,
             bytes: 0,
-            held: (0, Vec::new()),
+            held: RedoPiece::default(),
         })
     }
 
-    /// These bytes belong there.
+    /// These bytes belong there, in the place of as many others.
     ///
     /// # Errors
     /// `Io`.
-    pub(crate) fn add(&mut self, offset: u64, bytes: &[u8]) -> Result<()> {
-        let follows = self.held.0.saturating_add(wide(self.held.1.len())) == offset;
-        if !follows || self.held.1.len().saturating_add(bytes.len()) > MOST_IN_PIECE {
+    pub(crate) fn add(&mut self, offset: u64, new: &[u8], old: &[u8]) -> Result<()> {
+        let held = &self.held;
+        let follows = held.offset.saturating_add(wide(held.new.len())) == offset;
+        if !follows || held.new.len().saturating_add(new.len()) > MOST_IN_PIECE {
             self.put()?;
-            self.held.0 = offset;
+            self.held.offset = offset;
         }
-        self.held.1.extend_from_slice(bytes);
+        self.held.new.extend_from_slice(new);
+        self.held.old.extend_from_slice(old);
         Ok(())
     }
 
     fn put(&mut self) -> Result<()> {
-        let (offset, bytes) = std::mem::take(&mut self.held);
-        if bytes.is_empty() {
+        let RedoPiece { offset, new, old } = std::mem::take(&mut self.held);
+        if new.is_empty() {
             return Ok(());
         }
-        let piece = [&offset.to_le_bytes()[..], &fit_u32(wide(bytes.len())).to_le_bytes(), &bytes].concat();
+        let len = wide(new.len());
+        let piece = [&offset.to_le_bytes()[..], &fit_u32(len).to_le_bytes(), &new, &old].concat();
         self.staged.storage().write_at(&piece, self.at)?;
         self.digest.update(&piece);
         self.at = self.at.saturating_add(wide(piece.len()));
-        self.bytes = self.bytes.saturating_add(wide(bytes.len()));
+        self.bytes = self.bytes.saturating_add(len);
         Ok(())
     }
 
@@ -144,20 +158,23 @@ impl Redo {
         }
     }
 
-    /// Calls `act` with each piece: its place on the disk, and its bytes.
+    /// Calls `act` with each piece.
     ///
     /// # Errors
     /// `Io`, and what `act` returns.
-    pub(crate) fn for_each(&self, mut act: impl FnMut(u64, Vec<u8>) -> Result<()>) -> Result<()> {
+    pub(crate) fn for_each(&self, mut act: impl FnMut(RedoPiece) -> Result<()>) -> Result<()> {
         let mut at = 0u64;
         while at < self.len {
             let mut head = [0; HEAD];
             self.file.read_at(&mut head, at)?;
             at = at.saturating_add(wide(HEAD));
-            let mut bytes = vec![0; index(u64::from(le_u32(&head, 8))).min(MOST_IN_PIECE)];
-            self.file.read_at(&mut bytes, at)?;
-            at = at.saturating_add(wide(bytes.len()));
-            act(le_u64(&head, 0), bytes)?;
+            let mut new = vec![0; index(u64::from(le_u32(&head, 8))).min(MOST_IN_PIECE)];
+            let mut old = vec![0; new.len()];
+            for part in [&mut new, &mut old] {
+                self.file.read_at(part, at)?;
+                at = at.saturating_add(wide(part.len()));
+            }
+            act(RedoPiece { offset: le_u64(&head, 0), new, old })?;
         }
         Ok(())
     }

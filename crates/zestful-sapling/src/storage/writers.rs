@@ -17,6 +17,8 @@ use crate::error::{Hold, Holder};
 /// asks in vain for a lock has the file open meanwhile.
 const INSTANT: Duration = Duration::from_millis(20);
 const LOOKS: usize = 4;
+/// A busy host takes its time to start a program that this process wants: so often it is looked for copies of it.
+const MOST_LOOKS: usize = 100;
 /// Room for the list of mappings of most processes, in bytes: one that grows is read in many small pieces.
 const MAPS: usize = 64 << 10;
 
@@ -69,7 +71,8 @@ pub(crate) fn writers_of<'a>(paths: impl IntoIterator<Item = &'a Path>) -> Write
     }
     for look in 1.. {
         look_at_processes(&wanted, &mut writers);
-        if writers.found.is_empty() || look == LOOKS {
+        let mut processes = writers.found.iter().filter_map(|(_, holder)| holder.process);
+        if writers.found.is_empty() || look >= LOOKS && !(look < MOST_LOOKS && processes.any(is_copy_of_this)) {
             break;
         }
         std::thread::sleep(INSTANT);
@@ -119,6 +122,14 @@ fn look_at_processes(wanted: &Wanted<'_>, writers: &mut Writers) {
             }
         }
     }
+}
+
+/// Whether a process was made by this one and still runs its program.
+fn is_copy_of_this(process: u32) -> bool {
+    let program = |process: &str| std::fs::read_link(format!("/proc/{process}/exe")).ok();
+    let state = std::fs::read_to_string(format!("/proc/{process}/stat")).unwrap_or_default();
+    let maker = state.rsplit_once(')').and_then(|(_, rest)| rest.split_ascii_whitespace().nth(1)?.parse().ok());
+    maker == Some(std::process::id()) && program("self").is_some_and(|own| program(&process.to_string()) == Some(own))
 }
 
 /// Whether a process is a thread of the kernel, which has no files, as its state tells everybody.

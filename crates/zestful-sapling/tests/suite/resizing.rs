@@ -1,17 +1,19 @@
 //! Disks, their partition tables and partitions get other sizes, while the host fails and loses power at every moment.
 
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use zestful_sapling::chain::{Chain, ChainMut, Disk, OpenOptions};
 use zestful_sapling::error::{Error, Refusal};
 use zestful_sapling::family::Override;
 use zestful_sapling::guest::{PartitionProblem, PartitionTable, partitions};
-use zestful_sapling::image::{Kind, Space};
+use zestful_sapling::image::{Kind, Space, open_image_mut};
 use zestful_sapling::ops::{
     Derive, Make, NewFileSystem, NewImage, NewSize, NewVolume, Operation, PartitionToExtend, Prepare, Resize,
     VolumeSize,
 };
 use zestful_sapling::storage::testing::{Fault, HostRecorder};
+use zestful_sapling::storage::{Access, FileStorage};
 
 use crate::family_model::quick_folder;
 use crate::guest_trees::tool;
@@ -277,6 +279,55 @@ fn every_change_may_fail() {
     assert!(failures > 800 && as_before > 200, "{failures} {as_before}");
 }
 
+/// A guest that is started while a resize waits to be carried on has its disk to itself: what it writes stays.
+#[test]
+fn what_a_guest_wrote_meanwhile_stays() {
+    let (mut states, mut larger) = (0, 0);
+    for form in [FORMS[1], FORMS[4], FORMS[6]] {
+        let scene = Scene::new(form, PartitionTable::Gpt);
+        let recorder = HostRecorder::start(scene.folder.path()).unwrap();
+        scene.perform(Act::GrowExtend(Space::Sparse)).unwrap();
+        let found = recorder.crash_states(9, 0).unwrap();
+        recorder.stop();
+        for (issued, state) in found {
+            recorder.restore(&state).unwrap();
+            let when = format!("{form:?} after {issued}");
+            if !scene.is_under_way() {
+                continue;
+            }
+            let file = Arc::new(FileStorage::open(&scene.path, Access::Write).unwrap());
+            let Ok(guest) = open_image_mut(file, None) else { continue };
+            let size = guest.info().virtual_size;
+            // Its own table, and something at the end of what it has.
+            let (table, end) = (512, size - 8192);
+            guest.write_at(&[0x77; 512], table).unwrap();
+            guest.write_at(&[0x78; 4096], end).unwrap();
+            guest.close().unwrap();
+            let refused = resume(&scene.path, &[]);
+            let is_refused = match &refused {
+                Err(Error::Refused(Refusal::SourceChanged { .. }, _)) => true,
+                Err(Error::UnderWay { source, .. }) => {
+                    matches!(&**source, Error::Refused(Refusal::SourceChanged { .. }, _))
+                }
+                _ => false,
+            };
+            assert!(is_refused, "{when}: {refused:?}");
+            let now = scene.size();
+            abandon(&scene.path, &[]).unwrap_or_else(|error| panic!("{when}: {error}"));
+            assert!(!scene.is_under_way() && scene.size() == now, "{when}");
+            let disk = open(&scene.path).unwrap();
+            for (at, bytes) in [(table, vec![0x77; 512]), (end, vec![0x78; 4096])] {
+                let mut found = vec![0; bytes.len()];
+                disk.read_at(&mut found, at).unwrap();
+                assert!(found == bytes, "{when}: what was written at {at} is gone");
+            }
+            (states, larger) = (states + 1, larger + usize::from(size > SIZE));
+        }
+    }
+    println!("{states} states, {larger} of them with the new size");
+    assert!(states > 20 && larger > 10 && larger < states, "{states} {larger}");
+}
+
 /// Tables that another program wrote: which partition gets what, and what that program says of it afterwards.
 #[test]
 fn tables_of_other_programs_follow() {
@@ -383,8 +434,14 @@ fn what_would_be_lost_is_refused() {
                 assert_eq!((outcome.before, outcome.after), (SIZE, size), "{when}");
                 assert_eq!(open(&path).unwrap().virtual_size(), size, "{when}");
             }
-            (Err(part), Err(Error::Usage(advice) | Error::Refused(_, advice))) => {
-                assert!(advice.to_string().contains(part), "{when}: {advice}");
+            (Err(part), Err(error)) => {
+                match &error {
+                    Error::Usage(_) => {}
+                    Error::Refused(Refusal::WouldCut { least, .. }, _) => assert!(*least <= SIZE, "{when}: {least}"),
+                    Error::Refused(Refusal::WouldDiscard { at, .. }, _) => assert_eq!(*at, 20 * MIB, "{when}"),
+                    other => panic!("{when}: {other:?}"),
+                }
+                assert!(error.to_string().contains(part), "{when}: {error}");
                 assert!(std::fs::read(&path).unwrap() == before, "{when}");
             }
             (expected, ended) => panic!("{when}: {expected:?}: {ended:?}"),

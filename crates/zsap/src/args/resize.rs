@@ -23,12 +23,12 @@ pub(crate) struct Resize {
     /// How a fixed disk takes the space that it grows by [default: reserved]
     #[arg(long, value_enum)]
     pub(crate) space: Option<SpaceName>,
-    /// Have the last partition, or this one, take the free space behind it; without a size the disk keeps the one it has
+    /// Have the last partition, or this one, take the free space behind it; without a size the disk keeps its own
     #[arg(long, value_name = "N", num_args = 0..=1, require_equals = true, default_missing_value = "last",
         value_parser = partition)]
     pub(crate) extend_partition: Option<PartitionToExtend>,
-    /// Have the file system follow as well, of that partition, or of the last one (ext2, ext3, ext4): done by this host's
-    /// e2fsck and resize2fs on a view of the disk, and written into the disk only when they are content
+    /// Have the file system follow as well, of that partition, or of the last one (ext2, ext3, ext4): done by this
+    /// host's e2fsck and resize2fs on a view of the disk, and written into the disk only when they are content
     #[arg(long, conflicts_with = "shrink_partition")]
     pub(crate) extend_volume: bool,
     /// The folder for what is thrown away with that view [default: that of the image]

@@ -15,7 +15,7 @@ use crate::args::files::{Files, FilesFind, FilesGet, FilesList, Place};
 use crate::args::values::with;
 use crate::console::{Console, SCHEMA_VERSION};
 use crate::exit::{Failure, Outcome};
-use crate::report::json::{FileTold, LeftOutTold, TakenOut};
+use crate::report::files::{FileTold, LeftOutTold, TakenOut};
 use crate::report::stream::Stream;
 use crate::report::text;
 use crate::watch;

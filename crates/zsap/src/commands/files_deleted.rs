@@ -12,7 +12,7 @@ use crate::args::files::Place;
 use crate::args::values::with;
 use crate::console::{Console, SCHEMA_VERSION};
 use crate::exit::{Failure, Outcome};
-use crate::report::json::FileTold;
+use crate::report::files::FileTold;
 use crate::report::stream::Stream;
 use crate::report::table::Table;
 use crate::report::text;

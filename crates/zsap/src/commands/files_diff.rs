@@ -11,7 +11,7 @@ use crate::args::files::FilesDiff;
 use crate::args::values::with;
 use crate::console::{Console, SCHEMA_VERSION};
 use crate::exit::{Failure, Outcome};
-use crate::report::json::{ChangeTold, FileTold, LeftOutTold};
+use crate::report::files::{ChangeTold, FileTold, LeftOutTold};
 use crate::report::stream::{Kept, Stream};
 use crate::report::text;
 use crate::watch;

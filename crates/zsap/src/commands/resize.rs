@@ -26,8 +26,8 @@ pub(super) fn run(console: &Console, typed: &Resize) -> Result<Outcome, Failure>
         check_ending(&path, format)?;
     }
     if typed.size().is_none() && typed.extend_partition.is_none() && !typed.extend_volume {
-        let advice = "say --to SIZE, or --by with + or -; or --extend-partition, or --extend-volume, where only that is \
-                      to follow";
+        let advice = "say --to SIZE, or --by with + or -; or --extend-partition, or --extend-volume, where only \
+                      that is to follow";
         return Err(Error::usage("no size was given", advice).into());
     }
     if let Some(size) = larger(typed, &path)?

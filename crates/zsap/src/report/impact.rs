@@ -8,7 +8,7 @@ use zestful_sapling::guest::{Hit, HitKind, HitSum, Impact, InnerPath};
 use zestful_sapling::ranges::DiskRange;
 use zestful_sapling::repair::LossImpact;
 
-use super::json::hex_if_no_text;
+use super::files::hex_if_no_text;
 use super::table::Table;
 use super::text;
 use crate::console::Console;

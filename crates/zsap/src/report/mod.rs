@@ -1,6 +1,7 @@
 //! How answers look.
 
 pub(crate) mod events;
+pub(crate) mod files;
 pub(crate) mod impact;
 pub(crate) mod json;
 pub(crate) mod resize;

@@ -7,9 +7,10 @@ use zestful_sapling::family::{Children, Report};
 use zestful_sapling::{grove, ops, repair};
 
 use super::events::{Exposed, Line, Served};
+use super::files::{FilesCompared, FilesListed, TakenOut};
 use super::json::{
-    AttachedDisks, BothWays, BytesMoved, Checked, Detached, Differs, ErrorDocument, FilesCompared, FilesListed,
-    FolderStatus, ForgetPlanned, Grown, PinVerified, RepairPlanned, SavePlanned, Saved, Shown, TakenOut, Tree,
+    AttachedDisks, BothWays, BytesMoved, Checked, Detached, Differs, ErrorDocument, FolderStatus, ForgetPlanned, Grown,
+    PinVerified, RepairPlanned, SavePlanned, Saved, Shown, Tree,
 };
 use super::resize::{GrownAttached, Resized};
 use super::volumes::Prepared;

@@ -55,6 +55,7 @@ fn schema_of(typed: &str) -> &'static str {
         "prepare" => "prepare",
         "relink" => "relink",
         "remove" => "remove",
+        "resize" => "resize",
         "resume" => "resume",
         "salvage" => "salvage",
         "serve" => "serve",

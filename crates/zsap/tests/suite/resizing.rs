@@ -235,7 +235,11 @@ fn what_cannot_be_resized_says_why_and_what_to_do() {
     scene.run("make base.vhdx 64M -q").expect("make", 0, "", "");
     scene.run("derive base.vhdx child.vhdx -q").expect("derive", 0, "", "");
     // The trap: the guest sees the size of the child.
-    run("resize base.vhdx --to 128M", 4, "next: `zsap resize ./child.vhdx --to 128M` resizes what the guest sees");
+    run(
+        "resize base.vhdx --to 128M",
+        4,
+        "next: `zsap resize ./child.vhdx --to 128M` resizes the current disk, whose size (64 MiB) is what a guest sees",
+    );
     run("resize base.vhdx --to 128M", 4, "zsap merge ./child.vhdx");
     run("resize base.vhdx --to 128M", 4, "zsap copy ./child.vhdx ./child-flat.vhdx");
     scene.run("resize child.vhdx --to 128M").expect("a child", 0, "the layer below it keeps the size that it has", "");

@@ -3,10 +3,10 @@
 
 use std::ops::Range;
 
-use super::super::mbr::{PROTECTIVE, entries};
-use super::{NewLength, TableChange, Wish, new_length, told};
+use super::wish::{NewLength, TableChange, Wish, new_length, told};
 use crate::bytes::{fit_u32, le_u32, le_u64, put, wide};
 use crate::error::{Error, Result};
+use crate::guest::mbr::{PROTECTIVE, entries};
 use crate::guest::new_table::Piece;
 use crate::guest::partition::Partitions;
 use crate::guest::view::View;

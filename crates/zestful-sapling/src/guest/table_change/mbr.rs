@@ -1,9 +1,9 @@
 //! An MBR follows its disk: the entry of a partition gets another length, and, of a logical one, what leads to it.
 
-use super::super::mbr::entries;
-use super::{NewLength, TableChange, Wish, new_length, told};
+use super::wish::{NewLength, TableChange, Wish, new_length, told};
 use crate::bytes::{le_u32, put};
 use crate::error::{Error, Result};
+use crate::guest::mbr::entries;
 use crate::guest::new_table::Piece;
 use crate::guest::partition::{Partition, Partitions};
 use crate::guest::view::View;

@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use super::request::Resize;
-use crate::bytes::{index, is_zero};
+use crate::bytes::index;
 use crate::chain::Disk;
 use crate::error::{Error, Refusal, Result};
 use crate::family::Override;
@@ -106,6 +106,20 @@ fn unknown_reach(volume: &Volume) -> Error {
 /// Refuses to lose anything but zeros, a second copy of a GPT left out.
 fn refuse_data(disk: &dyn Disk, path: &Path, from: u64, is_gpt: bool, room: u64) -> Result<()> {
     let end = if is_gpt { disk.virtual_size().saturating_sub(room) } else { disk.virtual_size() };
+    let Some(at) = first_data(disk, from, end)? else { return Ok(()) };
+    Err(Error::refused(
+        Refusal::WouldDiscard { path: path.to_owned(), at },
+        format!(
+            "{} holds data behind {}, the first at byte {at}, of which nothing tells what it belongs to",
+            path.display(),
+            format_size(from)
+        ),
+        "look at it first; a smaller disk loses it",
+    ))
+}
+
+/// The first byte of a range that is not zero.
+pub(super) fn first_data(disk: &dyn Disk, from: u64, end: u64) -> Result<Option<u64>> {
     let (mut at, mut buffer) = (from, vec![0; index(PIECE)]);
     while at < end {
         let status = disk.status_at(at, end - at)?;
@@ -115,19 +129,10 @@ fn refuse_data(disk: &dyn Disk, path: &Path, from: u64, is_gpt: bool, room: u64)
         }
         let part = &mut buffer[..index(status.len.min(PIECE))];
         disk.read_at(part, at)?;
-        if !is_zero(part) {
-            let at = at + part.iter().position(|byte| *byte != 0).unwrap_or(0) as u64;
-            return Err(Error::refused(
-                Refusal::WouldDiscard { path: path.to_owned(), at },
-                format!(
-                    "{} holds data behind {}, the first at byte {at}, of which nothing tells what it belongs to",
-                    path.display(),
-                    format_size(from)
-                ),
-                "look at it first; a smaller disk loses it",
-            ));
+        if let Some(first) = part.iter().position(|byte| *byte != 0) {
+            return Ok(Some(at + first as u64));
         }
         at += part.len() as u64;
     }
-    Ok(())
+    Ok(None)
 }

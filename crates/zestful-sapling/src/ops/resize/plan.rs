@@ -25,8 +25,8 @@ impl Operation for Resize {
     /// `Usage` when the size cannot be had (over the format's limit, no whole number of sectors, the one that the disk
     /// has), the image is a device or a set of pieces, or a partition cannot get another size, with the layout;
     /// `Refused` when something would be cut, with the smallest size that cuts nothing, when data would be lost that
-    /// belongs to nothing that is known, when a file system is not extended from outside, when there is too little space,
-    /// and as
+    /// belongs to nothing that is known, when a file system is not extended from outside, when there is too little
+    /// space, and as
     /// [`ChainMut::open_guarded`](crate::chain::ChainMut::open_guarded), which refuses a parent of others, too.
     fn plan(self) -> Result<Self::Planned> {
         let locked = self.guard.open_for_writing(&self.path)?;
@@ -81,7 +81,7 @@ impl Operation for Resize {
             from,
             to,
             space: self.space,
-            table: table.steps.iter().map(|step| StoredStep::new(step)).collect(),
+            table: table.steps.iter().map(|step| StoredStep::new(step, &disk)).collect::<Result<_>>()?,
             partition,
             volume: None,
         };

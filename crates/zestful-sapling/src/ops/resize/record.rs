@@ -3,9 +3,11 @@
 use serde::{Deserialize, Serialize};
 
 use crate::bytes::index;
+use crate::chain::Disk;
+use crate::error::Result;
 use crate::guest::Piece;
 use crate::image::{Format, Space};
-use crate::sidecar::{Payload, StoredRedo, Work};
+use crate::sidecar::{Payload, RedoPiece, StoredRedo, Work};
 
 /// Of more nothing is made: a table has a few hundred KiB.
 const MOST_STEPS: usize = 64;
@@ -37,13 +39,15 @@ pub(super) struct StoredStep {
     pieces: Vec<StoredPiece>,
 }
 
-/// Bytes for a place on the disk; zeros at their end are not written down.
+/// Bytes for a place on the disk, and those that stood there; zeros at their ends are not written down.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 struct StoredPiece {
     at: u64,
     len: u64,
     #[serde(deserialize_with = "crate::bounded::list::<_, _, MOST_BYTES>")]
-    bytes: Vec<u8>,
+    new: Vec<u8>,
+    #[serde(deserialize_with = "crate::bounded::list::<_, _, MOST_BYTES>")]
+    old: Vec<u8>,
 }
 
 /// A partition that gets another size. In bytes.
@@ -55,22 +59,40 @@ pub(super) struct StoredPartition {
 }
 
 impl StoredStep {
-    pub(super) fn new(pieces: &[Piece]) -> Self {
-        let stored = |(at, bytes): &Piece| {
+    /// The bytes of a step, in the place of what the disk holds there.
+    pub(super) fn new(pieces: &[Piece], disk: &dyn Disk) -> Result<Self> {
+        let shortened = |bytes: &[u8]| {
             let end = bytes.iter().rposition(|byte| *byte != 0).map_or(0, |last| last + 1);
-            StoredPiece { at: *at, len: bytes.len() as u64, bytes: bytes[..end].to_vec() }
+            bytes[..end].to_vec()
         };
-        Self { pieces: pieces.iter().map(stored).collect() }
+        let stored = |(at, bytes): &Piece| {
+            let mut old = vec![0; bytes.len()];
+            read_or_zeros(disk, &mut old, *at)?;
+            let (new, old) = (shortened(bytes), shortened(&old));
+            Ok(StoredPiece { at: *at, len: bytes.len() as u64, new, old })
+        };
+        Ok(Self { pieces: pieces.iter().map(stored).collect::<Result<_>>()? })
     }
 
     /// The bytes, with all their zeros.
-    pub(super) fn pieces(&self) -> impl Iterator<Item = Piece> + '_ {
+    pub(super) fn pieces(&self) -> impl Iterator<Item = RedoPiece> + '_ {
         self.pieces.iter().map(|piece| {
-            let mut bytes = piece.bytes.clone();
-            bytes.resize(index(piece.len.min(MOST_BYTES as u64)).max(bytes.len()), 0);
-            (piece.at, bytes)
+            let whole = |bytes: &Vec<u8>| {
+                let mut bytes = bytes.clone();
+                bytes.resize(index(piece.len.min(MOST_BYTES as u64)), 0);
+                bytes
+            };
+            RedoPiece { offset: piece.at, new: whole(&piece.new), old: whole(&piece.old) }
         })
     }
+}
+
+/// What a disk holds, zeros behind its end.
+pub(super) fn read_or_zeros(disk: &dyn Disk, buffer: &mut [u8], at: u64) -> Result<()> {
+    let there = (disk.virtual_size().saturating_sub(at)).min(buffer.len() as u64) as usize;
+    let (first, rest) = buffer.split_at_mut(there);
+    rest.fill(0);
+    if first.is_empty() { Ok(()) } else { disk.read_at(first, at) }
 }
 
 /// How far it is.

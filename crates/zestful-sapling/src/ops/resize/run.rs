@@ -7,6 +7,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use uuid::Uuid;
 
+use super::judge::first_data;
 use super::plan::ResizePlan;
 use super::record::{ResizeMark, ResizeRecord};
 use crate::chain::{Chain, ChainMut, Disk, OpenOptions, open_parents};
@@ -15,8 +16,11 @@ use crate::family::Guard;
 use crate::image::{Format, Kind, Space, open_image_mut, vhd};
 use crate::operation::{Plan, Planned};
 use crate::progress::Progress;
-use crate::sidecar::{Header, Journal, Member, Record, Redo, modified, remove_redo};
+use crate::sidecar::{Header, Journal, Member, Record, Redo, RedoPiece, modified, remove_redo};
 use crate::storage::{Access, FileStorage, HostIdentity, ReadAt, Storage, folder_of};
+
+/// What a disk writes whole or not at all.
+const SECTOR: usize = 512;
 
 /// What became of it. Sizes are in bytes.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
@@ -79,7 +83,7 @@ impl Planned for ResizePlan {
         let member = Member::new(self.path.clone(), Uuid::nil())?;
         let journal = Journal::begin(Record::new(vec![member], self.path.clone(), record))?;
         let (identity, stand) = (self.locked.identity, Stand::Begun);
-        let work = Resizing { journal, stand, file, identity, options };
+        let work = Resizing { journal, stand, is_reopened: false, file, identity, options };
         let done = work.run(progress)?;
         Ok(ResizeOutcome { path: self.request.path.clone(), ..done })
     }
@@ -176,6 +180,8 @@ enum Stand {
 struct Resizing {
     journal: Journal<ResizeRecord>,
     stand: Stand,
+    /// Whether others may have been at the image since it was begun.
+    is_reopened: bool,
     file: Arc<FileStorage>,
     identity: HostIdentity,
     options: OpenOptions,
@@ -195,7 +201,7 @@ impl Resizing {
             Some(ResizeMark::Changing) => Stand::Changing,
             Some(ResizeMark::Done) => Stand::Done,
         };
-        Ok(Self { journal, stand, file, identity, options })
+        Ok(Self { journal, stand, is_reopened: true, file, identity, options })
     }
 
     fn record(&self) -> &ResizeRecord {
@@ -222,7 +228,7 @@ impl Resizing {
                 outcome(&path, &record)
             }
             // Nothing but the size has changed: that can be taken back.
-            Err(error) if self.stand == Stand::Begun => match self.give_up() {
+            Err(error) if self.stand == Stand::Begun && !self.is_reopened => match self.give_up() {
                 Ok(()) => Err(error),
                 Err(_) => Err(error.under_way(&path)),
             },
@@ -249,26 +255,54 @@ impl Resizing {
     fn change(&mut self, disk: &mut ChainMut, progress: &Progress) -> Result<()> {
         let record = self.record().clone();
         let grows = record.to >= record.from;
+        let redo = self.redo()?;
+        if self.is_reopened && !self.is_as_left(disk, redo.as_ref())? {
+            return Err(written_since(path_of(disk)));
+        }
         if grows && self.stand == Stand::Begun {
             record.resize(disk)?;
         }
-        let redo = record.volume.as_ref().map(|stored| Redo::open(self.file.path(), stored)).transpose()?;
         if !record.table.is_empty() || redo.is_some() || !grows {
             self.make_room(disk, &record, redo.as_ref(), progress)?;
         }
         // From here on nothing stops it that a later try does not mend.
         for step in &record.table {
             // What stands where the disk was cut already is gone.
-            let inside =
-                step.pieces().filter(|(at, bytes)| at.saturating_add(bytes.len() as u64) <= disk.virtual_size());
-            inside.into_iter().try_for_each(|(at, bytes)| disk.write_at(&bytes, at))?;
+            let inside = step.pieces().filter(|piece| end_of(piece) <= disk.virtual_size());
+            inside.into_iter().try_for_each(|piece| disk.write_at(&piece.new, piece.offset))?;
             disk.flush()?;
         }
         if let Some(redo) = &redo {
-            redo.for_each(|at, bytes| disk.write_at(&bytes, at))?;
+            redo.for_each(|piece| disk.write_at(&piece.new, piece.offset))?;
             disk.flush()?;
         }
         if grows { Ok(()) } else { record.resize(disk) }
+    }
+
+    /// What the file system becomes.
+    fn redo(&self) -> Result<Option<Redo>> {
+        self.record().volume.as_ref().map(|stored| Redo::open(self.file.path(), stored)).transpose()
+    }
+
+    /// Whether all places that it writes to hold what stood there, or, once content changes, what is to stand there:
+    /// a guest that was started too early, or another program, has written something else.
+    fn is_as_left(&self, disk: &ChainMut, redo: Option<&Redo>) -> Result<bool> {
+        let mut is_so = true;
+        let mut look = |piece: RedoPiece| {
+            if end_of(&piece) > disk.virtual_size() {
+                return Ok(());
+            }
+            let mut found = vec![0; piece.new.len()];
+            disk.read_at(&mut found, piece.offset)?;
+            let sectors = found.chunks(SECTOR).zip(piece.old.chunks(SECTOR).zip(piece.new.chunks(SECTOR)));
+            let is_known =
+                |found: &[u8], old: &[u8], new: &[u8]| found == old || self.stand != Stand::Begun && found == new;
+            is_so &= sectors.into_iter().all(|(found, (old, new))| is_known(found, old, new));
+            Ok(())
+        };
+        self.record().table.iter().flat_map(|step| step.pieces()).try_for_each(&mut look)?;
+        redo.map_or(Ok(()), |redo| redo.for_each(&mut look))?;
+        Ok(is_so)
     }
 
     /// All that will be written gets its place in the image, and the host's space, while it holds what it held.
@@ -282,12 +316,13 @@ impl Resizing {
         if self.stand != Stand::Begun {
             return Ok(());
         }
-        let room = |at: u64, mut bytes: Vec<u8>| {
+        let room = |piece: RedoPiece| {
             progress.check()?;
-            disk.read_at(&mut bytes, at)?;
-            disk.write_at(&bytes, at)
+            let mut now = piece.new;
+            disk.read_at(&mut now, piece.offset)?;
+            disk.write_at(&now, piece.offset)
         };
-        record.table.iter().flat_map(|step| step.pieces()).try_for_each(|(at, bytes)| room(at, bytes))?;
+        record.table.iter().flat_map(|step| step.pieces()).try_for_each(room)?;
         redo.map_or(Ok(()), |redo| redo.for_each(room))?;
         disk.flush()?;
         self.journal.mark(&ResizeMark::Changing)?;
@@ -303,6 +338,8 @@ impl Resizing {
         // A fixed VHD image may be longer than its disk by now.
         let is_fixed_vhd = disk.info().kind == Kind::Fixed && disk.info().format == Format::Vhd;
         let back = match (to > from, now == from) {
+            // A guest that was started meanwhile has the larger disk, and may have used it.
+            (true, false) if now == to && self.is_reopened && holds_data(&disk, from)? => Ok(()),
             (true, false) if now == to => disk.shrink(from),
             (true, true) if is_fixed_vhd => disk.shrink(from),
             (_, true) => Ok(()),
@@ -327,18 +364,47 @@ pub(crate) fn carry_on(begun: &Header, guard: &Guard, progress: &Progress) -> Re
     Resizing::reopen(begun, guard)?.run(progress)
 }
 
-/// Gives it up: the disk has its old size, and all that it held.
+/// Gives it up: the disk has its old size, and all that it held. Where a guest was started meanwhile, and has written
+/// to what was to be changed, or to what is new, the disk stays as it is.
 ///
 /// # Errors
 /// `Refused` when content was changed already, so that only going on is left, and as [`carry_on`].
 pub(crate) fn give_up(begun: &Header, guard: &Guard) -> Result<()> {
     let work = Resizing::reopen(begun, guard)?;
-    if work.stand != Stand::Begun {
+    if work.stand == Stand::Begun {
+        return work.give_up();
+    }
+    let is_left = || {
+        let disk = work.open()?;
+        let is_as_left = work.stand == Stand::Done || work.is_as_left(&disk, work.redo()?.as_ref())?;
+        disk.close()?;
+        Ok::<bool, Error>(is_as_left)
+    };
+    if is_left()? {
         return Err(Error::refused(
             Refusal::UnderWay { image: begun.image().to_owned(), must_go_on: true },
             format!("the content of {} is being changed already", begun.image().display()),
             "carry it on: all that it needs has its room",
         ));
     }
-    work.give_up()
+    remove_redo(begun.image())?;
+    work.journal.end()
+}
+
+/// The first end of a piece that no disk can have lies behind every end.
+fn end_of(piece: &RedoPiece) -> u64 {
+    piece.offset.saturating_add(piece.new.len() as u64)
+}
+
+fn written_since(path: &Path) -> Error {
+    Error::refused(
+        Refusal::changed(path),
+        format!("{} was written to since its resize was cut short: going on would spoil that", path.display()),
+        "give it up: the disk stays as whoever wrote to it left it; check what is on it",
+    )
+}
+
+/// Whether a disk holds anything but zeros from this byte on.
+fn holds_data(disk: &dyn Disk, from: u64) -> Result<bool> {
+    first_data(disk, from, disk.virtual_size()).map(|found| found.is_some())
 }

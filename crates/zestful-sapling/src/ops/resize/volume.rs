@@ -6,8 +6,8 @@ use std::fmt::Debug;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use super::record::{ResizeRecord, StoredStep};
-use crate::chain::{Chain, ChainMut, Disk, OpenOptions, SharedDisk};
+use super::record::{ResizeRecord, StoredStep, read_or_zeros};
+use crate::chain::{Chain, ChainMut, OpenOptions, SharedDisk};
 use crate::error::{Error, Refusal, Result};
 use crate::guest::{FileSystem, Volume, Volumes};
 use crate::image::Space;
@@ -129,8 +129,8 @@ impl VolumeToExtend {
         if record.to > record.from {
             view.grow(record.to, Space::Sparse)?;
         }
-        for (at, bytes) in record.table.iter().flat_map(StoredStep::pieces) {
-            view.write_at(&bytes, at)?;
+        for piece in record.table.iter().flat_map(StoredStep::pieces) {
+            view.write_at(&piece.new, piece.offset)?;
         }
         let view = Arc::new(SharedDisk::new(view));
         progress.begin("extending the file system".to_owned(), 0);
@@ -153,7 +153,7 @@ impl VolumeToExtend {
                 read_or_zeros(&before, old, at)?;
                 for (number, (new, old)) in new.chunks(GRAIN).zip(old.chunks(GRAIN)).enumerate() {
                     if new != old {
-                        writer.add(at + (number * GRAIN) as u64, new)?;
+                        writer.add(at + (number * GRAIN) as u64, new, old)?;
                     }
                 }
                 at += len as u64;
@@ -176,12 +176,4 @@ impl VolumeToExtend {
         command.args(arguments).arg(file);
         program::run(command, program, progress)
     }
-}
-
-/// What a disk holds, zeros behind its end.
-fn read_or_zeros(disk: &dyn Disk, buffer: &mut [u8], at: u64) -> Result<()> {
-    let there = (disk.virtual_size().saturating_sub(at)).min(buffer.len() as u64) as usize;
-    let (first, rest) = buffer.split_at_mut(there);
-    rest.fill(0);
-    if first.is_empty() { Ok(()) } else { disk.read_at(first, at) }
 }

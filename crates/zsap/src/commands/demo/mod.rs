@@ -129,6 +129,10 @@ fn herbarium(stage: &Stage<'_>) -> Result<(), Failure> {
     stage.tell(&["   So the machine goes back, on both disks; what went wrong is kept for a closer look."])?;
     stage.zsap(&["checkpoint", "revert", "herbarium", "before-upgrade", "--keep-as", "failed-upgrade"])?;
     stage.zsap(&["checkpoint", "list", "herbarium"])?;
+    stage.tell(&[
+        "   The disk for the sheets is too small: it grows, and its partition. Checkpoints keep the size they have.",
+    ])?;
+    stage.zsap(&["resize", "herbarium", "--disk", "records", "--by", "+2G", "--extend-partition"])?;
     stage.tell(&["   When nobody needs it any more, it is forgotten."])?;
     stage.elsewhere(&["checkpoint", "forget", "herbarium", "failed-upgrade", "--plan"])?;
     stage.zsap(&["checkpoint", "forget", "herbarium", "failed-upgrade"])?;
