@@ -76,7 +76,7 @@ fn grow_attached(console: &Console, path: &Path, running: &WritableDisk, size: u
         return Ok(Outcome::Done);
     }
     let devices = running.grow(size)?;
-    let grown = GrownAttached { path: path.into(), before, after: size, process, devices };
+    let grown = GrownAttached { path: path.into(), typed: path.to_owned(), before, after: size, process, devices };
     console.answer(&grown, resize::attached_lines(console, &grown))?;
     Ok(Outcome::Done)
 }

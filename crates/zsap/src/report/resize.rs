@@ -1,5 +1,7 @@
 //! What a resize came to, and what is left before its space can be used.
 
+use std::path::PathBuf;
+
 use schemars::JsonSchema;
 use serde::Serialize;
 use zestful_sapling::chain::{Chain, OpenOptions};
@@ -53,6 +55,9 @@ pub(crate) enum Left {
 pub(crate) struct GrownAttached {
     /// The current image of the disk.
     pub(crate) path: PathData,
+    /// The same as it was typed.
+    #[serde(skip)]
+    pub(crate) typed: PathBuf,
     /// The size that it had.
     pub(crate) before: u64,
     /// The size that it has.
@@ -65,7 +70,7 @@ pub(crate) struct GrownAttached {
 
 /// The same for people.
 pub(crate) fn attached_lines(console: &Console, grown: &GrownAttached) -> Vec<String> {
-    let name = console.strong(&text::path(&grown.path.to_path()));
+    let name = console.strong(&text::path(&grown.typed));
     let (before, after) = (console.size(grown.before), console.size(grown.after));
     let mut lines = vec![
         format!("{name} has {after} now, before {before}; process {} goes on with it", grown.process),
@@ -110,6 +115,9 @@ fn follows(file_system: FileSystem) -> &'static str {
         FileSystem::Xfs => ": where it is mounted, in the guest or exposed here, `xfs_growfs` extends it",
         FileSystem::Btrfs => ": where it is mounted, in the guest or exposed here, `btrfs filesystem resize max` does",
         FileSystem::Lvm => ": in the guest, `pvresize` tells the volume manager of it",
+        FileSystem::Fat12 | FileSystem::Fat16 | FileSystem::Fat32 => {
+            ": few guests extend it; a partition of its own would use the rest"
+        }
         FileSystem::Swap => ": in the guest, make the swap space anew",
         _ => ": it is extended in the guest, if at all",
     }

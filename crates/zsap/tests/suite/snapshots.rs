@@ -75,6 +75,11 @@ const STORY: &[(Option<&str>, &str)] = &[
     (Some("files-list-json"), "files list records.vhdx --json"),
     (Some("files-nowhere"), "files get records.vhdx /seeds.txt taken"),
     (Some("files-volume"), "files list records.vhdx --volume 7"),
+    (Some("resize-plan"), "resize records.vhdx --by +1M --extend-partition --plan"),
+    (Some("resize-cut"), "resize records.vhdx --to 32M"),
+    (Some("resize"), "resize records.vhdx --to 1G"),
+    (Some("resize-json"), "resize records.vhdx --extend-partition --json"),
+    (Some("resize-base"), "resize fen-base.vhdx --to 128G"),
     (None, "remove records.vhdx -q"),
     (Some("help"), "--help"),
 ];

@@ -59,7 +59,11 @@ impl Operation for Resize {
         plan.steps.splice(at..at, table.told.iter().cloned());
         if let Some(volume) = &volume {
             plan.steps.push(volume.told());
-            plan.steps.push("write what that changed into the disk, when it is whole".to_owned());
+            plan.steps.push(
+                "write what that changed into the disk, when it is whole; how much that is shows then, and the room for \
+                 it is had before anything else changes"
+                    .to_owned(),
+            );
         }
         plan.files.change.push(self.path.clone());
         let table_len = table.steps.iter().flatten().fold(0u64, |sum, (_, bytes)| sum + bytes.len() as u64);
