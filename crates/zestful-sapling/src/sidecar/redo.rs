@@ -1,7 +1,8 @@
 //! What is to be written into a disk, all of it durable before the first byte is: `IMAGE.zsap.redo`, beside the image.
 //!
 //! Pieces one after the other, each with its place on the disk, its length, the bytes that are to stand there, and
-//! those that stood there. The journal of the work that it belongs to has the length of the file and the digest of all of it.
+//! those that stood there. The journal of the work that it belongs to has the length of the file and the digest of all
+//! of it.
 
 use std::ffi::OsString;
 use std::os::unix::ffi::OsStrExt;

@@ -60,8 +60,8 @@ impl Operation for Resize {
         if let Some(volume) = &volume {
             plan.steps.push(volume.told());
             plan.steps.push(
-                "write what that changed into the disk, when it is whole; how much that is shows then, and the room for \
-                 it is had before anything else changes"
+                "write what that changed into the disk, when it is whole; how much that is shows then, and the room \
+                 for it is had before anything else changes"
                     .to_owned(),
             );
         }

@@ -10,7 +10,7 @@ use uuid::Uuid;
 use super::judge::first_data;
 use super::plan::ResizePlan;
 use super::record::{ResizeMark, ResizeRecord};
-use crate::chain::{Chain, ChainMut, Disk, OpenOptions, open_parents};
+use crate::chain::{ChainMut, Disk, OpenOptions, open_parents};
 use crate::error::{Error, Refusal, Result};
 use crate::family::Guard;
 use crate::image::{Format, Kind, Space, open_image_mut, vhd};
@@ -73,10 +73,11 @@ impl Planned for ResizePlan {
         let options = OpenOptions::of_format(self.request.format);
         if !self.needs_journal {
             let mut disk = ChainMut::over(self.locked.clone(), &options)?;
+            let layers_below = disk.parents().len();
             let resized = self.record.resize(&mut disk);
             let closed = disk.close();
             resized.and(closed)?;
-            return outcome(&self.request.path, &self.record);
+            return Ok(self.record.outcome(&self.request.path, layers_below));
         }
         let file = file_of(self.locked.storage.clone(), &self.path)?;
         let record = self.extend_volume(progress)?;
@@ -122,27 +123,27 @@ fn file_of(storage: Arc<dyn Storage>, path: &Path) -> Result<Arc<FileStorage>> {
     file.ok_or_else(|| Error::usage(format!("{} is no regular file", path.display()), "copy the disk into one"))
 }
 
-fn outcome(path: &Path, record: &ResizeRecord) -> Result<ResizeOutcome> {
-    let disk = Chain::open(path, &OpenOptions::new().with_format(record.format).without_locks())?;
-    Ok(ResizeOutcome {
-        path: path.to_owned(),
-        before: record.from,
-        after: disk.virtual_size(),
-        partition: record.partition.as_ref().map(|one| ResizedPartition {
-            number: one.number,
-            before: one.before,
-            after: one.after,
-        }),
-        extended: record.volume.is_some(),
-        layers_below: (1..).take_while(|number| disk.layer(*number).is_some()).count(),
-    })
-}
-
 fn path_of(disk: &ChainMut) -> &Path {
     disk.layer(0).map_or(Path::new(""), |layer| layer.path())
 }
 
 impl ResizeRecord {
+    /// What is told of it when it is done.
+    fn outcome(&self, path: &Path, layers_below: usize) -> ResizeOutcome {
+        ResizeOutcome {
+            path: path.to_owned(),
+            before: self.from,
+            after: self.to,
+            partition: self.partition.as_ref().map(|one| ResizedPartition {
+                number: one.number,
+                before: one.before,
+                after: one.after,
+            }),
+            extended: self.volume.is_some(),
+            layers_below,
+        }
+    }
+
     /// The size alone; done again it changes nothing.
     fn resize(&self, disk: &mut ChainMut) -> Result<()> {
         let now = disk.virtual_size();
@@ -221,11 +222,10 @@ impl Resizing {
     fn run(mut self, progress: &Progress) -> Result<ResizeOutcome> {
         let path = self.file.path().to_owned();
         match self.go(progress) {
-            Ok(()) => {
-                let record = self.record().clone();
+            Ok(layers_below) => {
+                let outcome = self.record().outcome(&path, layers_below);
                 remove_redo(&path).and_then(|()| self.journal.end()).map_err(|error| error.under_way(&path))?;
-                drop(self.file);
-                outcome(&path, &record)
+                Ok(outcome)
             }
             // Nothing but the size has changed: that can be taken back.
             Err(error) if self.stand == Stand::Begun && !self.is_reopened => match self.give_up() {
@@ -236,11 +236,13 @@ impl Resizing {
         }
     }
 
-    fn go(&mut self, progress: &Progress) -> Result<()> {
-        if self.stand == Stand::Done {
-            return Ok(());
-        }
+    /// Does all of it; how many layers the disk stands on.
+    fn go(&mut self, progress: &Progress) -> Result<usize> {
         let mut disk = self.open()?;
+        let layers_below = disk.parents().len();
+        if self.stand == Stand::Done {
+            return Ok(layers_below);
+        }
         let done = self.change(&mut disk, progress);
         let closed = disk.close();
         done.and(closed)?;
@@ -249,7 +251,7 @@ impl Resizing {
             self.journal.mark(&ResizeMark::Done)?;
             self.stand = Stand::Done;
         }
-        Ok(())
+        Ok(layers_below)
     }
 
     fn change(&mut self, disk: &mut ChainMut, progress: &Progress) -> Result<()> {
