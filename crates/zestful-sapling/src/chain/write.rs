@@ -244,7 +244,7 @@ impl ChainMut {
         grown?;
         match is_reserved && space != Space::Written {
             true => Ok(()),
-            false => self.write_new_part(old),
+            false => self.write_new_part(old, &mut |_| Ok(())),
         }
     }
 
@@ -258,14 +258,16 @@ impl ChainMut {
             .map_or(ENDS, |block| split(size, block).0.saturating_mul(ENTRY).saturating_add(block).saturating_add(ENDS))
     }
 
-    /// Writes zeros into the part of a fixed disk that is new, from this byte on; durable on return.
-    pub(crate) fn write_new_part(&self, from: u64) -> Result<()> {
+    /// Writes zeros into the part of a fixed disk that is new, from this byte on; durable on return. `step` is called
+    /// before each piece, with its length.
+    pub(crate) fn write_new_part(&self, from: u64, step: &mut dyn FnMut(u64) -> Result<()>) -> Result<()> {
         if self.info().kind != Kind::Fixed {
             return Ok(());
         }
         let zeros = vec![0; index(ZEROS_AT_ONCE)];
-        for step in in_units(from, self.virtual_size().saturating_sub(from), ZEROS_AT_ONCE) {
-            self.current.write_at(&zeros[..index(step.len)], from.saturating_add(step.done))?;
+        for piece in in_units(from, self.virtual_size().saturating_sub(from), ZEROS_AT_ONCE) {
+            step(piece.len)?;
+            self.current.write_at(&zeros[..index(piece.len)], from.saturating_add(piece.done))?;
         }
         self.current.flush()
     }

@@ -37,6 +37,6 @@ pub use partition::{Partition, PartitionKind, PartitionProblem, Partitions};
 pub use partitions::partitions;
 pub(crate) use reach::reach;
 pub use table::{PartitionTable, partition_table};
-pub(crate) use table_change::{TableChange, Wish, room_behind, table_change};
+pub(crate) use table_change::{TableChange, Wish, end_of_extended, room_behind, table_change};
 pub(crate) use volume::volumes_uncounted;
 pub use volume::{Volume, Volumes, volumes};

@@ -88,6 +88,13 @@ fn entries_of(view: &View<'_>, number: u32) -> Result<Vec<(Place, u64)>> {
     Ok(Vec::new())
 }
 
+/// Where the extended partition ends that reaches furthest.
+pub(super) fn end_of_extended(view: &View<'_>) -> Result<u64> {
+    let all = used(view, 0)?;
+    let ends = all.iter().filter(|entry| entry.is_extended()).map(|entry| entry.start.saturating_add(entry.count));
+    Ok(ends.max().unwrap_or(0).saturating_mul(view.sector))
+}
+
 pub(super) fn change(
     view: &View<'_>,
     found: &Partitions,

@@ -46,6 +46,17 @@ pub(crate) fn table_change(disk: &dyn Disk, size: u64, wish: Wish) -> Result<Tab
 
 const ADVICE: &str = "let the guest mend it first, or change it there";
 
+/// Where the extended partition of an MBR ends, in which the logical ones lie; 0 where there is none.
+///
+/// # Errors
+/// As [`Disk::read_at`].
+pub(crate) fn end_of_extended(disk: &dyn Disk, found: &Partitions) -> Result<u64> {
+    match found.table {
+        Some(PartitionTable::Mbr) => of_disk(disk, mbr::end_of_extended),
+        _ => Ok(0),
+    }
+}
+
 /// Bytes that the table needs behind the last partition.
 ///
 /// # Errors

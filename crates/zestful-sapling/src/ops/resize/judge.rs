@@ -7,10 +7,14 @@ use crate::bytes::index;
 use crate::chain::Disk;
 use crate::error::{Error, Refusal, Result};
 use crate::family::Override;
-use crate::guest::{PartitionProblem, PartitionTable, Volume, partitions, reach, room_behind, volumes_uncounted};
+use crate::guest::{
+    PartitionProblem, PartitionTable, Volume, end_of_extended, partitions, reach, room_behind, volumes_uncounted,
+};
 use crate::size::format_size;
 
 const PIECE: u64 = 1 << 20;
+/// As hosts count the logical partitions of an MBR.
+const FIRST_LOGICAL: u32 = 5;
 
 /// What stands behind the new end, and is said though it is cut.
 pub(super) struct Cut {
@@ -59,7 +63,11 @@ impl Resize {
                 "name one that is there",
             ));
         }
-        let least = least.saturating_add(room).next_multiple_of(sector);
+        // The one that contains the logical ones is no volume; it ends earlier with the last of them.
+        let is_shrunk = |number: u32| self.shrink == Some(number) && number >= FIRST_LOGICAL;
+        let extended =
+            if table.usable.iter().any(|one| is_shrunk(one.number)) { 0 } else { end_of_extended(disk, &table)? };
+        let least = least.max(extended).saturating_add(room).next_multiple_of(sector);
         let may_cut = self.guard.allows(Override::CutPartition);
         if let Some(problem) = found.problems.first() {
             let message = format!("the partition table of {} cannot be relied on: {problem}", path.display());
@@ -88,11 +96,24 @@ impl Resize {
             }
             warnings.push(format!("{message}: it is cut"));
         }
+        if cut.is_empty() && extended > to {
+            let message = format!(
+                "the extended partition of {} reaches to {} ({extended} bytes)",
+                path.display(),
+                format_size(extended)
+            );
+            if !may_cut {
+                let why = Refusal::WouldCut { path: path.to_owned(), least, shrinkable: None };
+                return Err(Error::refused(why, message, "shrink it in the guest first"));
+            }
+            warnings.push(format!("{message}: it is cut"));
+        }
+        let is_cut = !cut.is_empty() || extended > to;
         let is_known = found.problems.is_empty() && (found.table.is_some() || !found.volumes.is_empty());
-        if (!is_known || !cut.is_empty()) && !self.guard.allows(Override::DiscardData) {
+        if (!is_known || is_cut) && !self.guard.allows(Override::DiscardData) {
             refuse_data(disk, path, to, found.table == Some(PartitionTable::Gpt), room)?;
         }
-        Ok(Cut { warnings, shrunk_least, is_known: is_known && cut.is_empty() })
+        Ok(Cut { warnings, shrunk_least, is_known: is_known && !is_cut })
     }
 }
 

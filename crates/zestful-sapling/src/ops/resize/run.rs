@@ -74,7 +74,7 @@ impl Planned for ResizePlan {
         if !self.needs_journal {
             let mut disk = ChainMut::over(self.locked.clone(), &options)?;
             let layers_below = disk.parents().len();
-            let resized = self.record.resize(&mut disk);
+            let resized = self.record.resize(&mut disk, progress);
             let closed = disk.close();
             resized.and(closed)?;
             return Ok(self.record.outcome(&self.request.path, layers_below));
@@ -145,7 +145,7 @@ impl ResizeRecord {
     }
 
     /// The size alone; done again it changes nothing.
-    fn resize(&self, disk: &mut ChainMut) -> Result<()> {
+    fn resize(&self, disk: &mut ChainMut, progress: &Progress) -> Result<()> {
         let now = disk.virtual_size();
         if ![self.from, self.to].contains(&now) {
             return Err(Error::refused(
@@ -154,16 +154,25 @@ impl ResizeRecord {
                 "look at it again, and begin again",
             ));
         }
-        match self.to >= self.from {
-            true if self.from == self.to => Ok(()),
-            true if now < self.to => disk.grow(self.to, self.space),
-            true => {
-                disk.grow(self.to, Space::Sparse)?;
-                // Cut short while the zeros were written, which cannot be told.
-                if self.space == Space::Written { disk.write_new_part(self.from) } else { Ok(()) }
-            }
-            false => disk.shrink(self.to),
+        if self.to < self.from {
+            return disk.shrink(self.to);
         }
+        if self.to == self.from {
+            return Ok(());
+        }
+        // A disk that has its size has had its space set aside.
+        let space = if now < self.to && self.space != Space::Sparse { Space::Reserved } else { Space::Sparse };
+        disk.grow(self.to, space)?;
+        if self.space != Space::Written {
+            return Ok(());
+        }
+        // How far that had come when it was cut short cannot be told.
+        progress.begin("writing zeros".to_owned(), self.to - self.from);
+        disk.write_new_part(self.from, &mut |len| {
+            progress.check()?;
+            progress.advance(len);
+            Ok(())
+        })
     }
 }
 
@@ -262,7 +271,7 @@ impl Resizing {
             return Err(written_since(path_of(disk)));
         }
         if grows && self.stand == Stand::Begun {
-            record.resize(disk)?;
+            record.resize(disk, progress)?;
         }
         if !record.table.is_empty() || redo.is_some() || !grows {
             self.make_room(disk, &record, redo.as_ref(), progress)?;
@@ -278,7 +287,7 @@ impl Resizing {
             redo.for_each(|piece| disk.write_at(&piece.new, piece.offset))?;
             disk.flush()?;
         }
-        if grows { Ok(()) } else { record.resize(disk) }
+        if grows { Ok(()) } else { record.resize(disk, progress) }
     }
 
     /// What the file system becomes.
