@@ -8,7 +8,7 @@ use super::volume::VolumeToExtend;
 use crate::chain::{Chain, Disk, OpenOptions};
 use crate::error::{Error, Result};
 use crate::family::{Guard, OpenForWriting};
-use crate::guest::{TableChange, Wish, table_change, volumes_uncounted};
+use crate::guest::{TableChange, Wish, partitions, table_change, volumes_uncounted};
 use crate::image::{Format, ImageInfo, Kind, Space, check_resizable, vhd, vhdx};
 use crate::operation::{Operation, Plan};
 use crate::sidecar::{Catalogue, kept_by_grove, modified};
@@ -197,10 +197,12 @@ impl Resize {
             }
             warn_of_sizes(disk, to, plan);
         }
-        match wish {
-            Wish::Extend(_) => table_change(disk, to, wish),
-            _ => Ok(TableChange::default()),
+        if let Wish::Extend(_) = wish {
+            return table_change(disk, to, wish);
         }
+        let left = partitions(disk)?.problems.into_iter();
+        plan.warnings.extend(left.map(|problem| format!("the partition table stays as it is: {problem}")));
+        Ok(TableChange::default())
     }
 
     fn plan_shrinking(&self, disk: &Chain, plan: &mut Plan, to: u64, wish: Wish) -> Result<TableChange> {
