@@ -37,7 +37,7 @@ pub enum PartitionToExtend {
 ///
 /// What it can be allowed to do all the same: [`CutPartition`](crate::family::Override::CutPartition),
 /// [`DiscardData`](crate::family::Override::DiscardData), and what
-/// [`FreshIdentity`](super::FreshIdentity) can.
+/// [`FreshIdentity`](crate::ops::FreshIdentity) can.
 ///
 /// ```
 /// use zestful_sapling::ops::{Make, NewSize, Operation, Planned, Resize};
