@@ -38,5 +38,5 @@ pub use partitions::partitions;
 pub(crate) use reach::reach;
 pub use table::{PartitionTable, partition_table};
 pub(crate) use table_change::{TableChange, Wish, end_of_extended, room_behind, table_change};
-pub(crate) use volume::volumes_uncounted;
 pub use volume::{Volume, Volumes, volumes};
+pub(crate) use volume::{volumes_of_shared, volumes_uncounted};

@@ -7,7 +7,7 @@
 use super::begun::is_begun;
 use super::partition::{Partition, PartitionProblem, Partitions};
 use super::table::{PartitionTable, find};
-use super::view::{View, of_disk};
+use super::view::{View, of_disk, of_shared};
 use super::{gpt, mbr};
 use crate::chain::{Disk, SharedDisk};
 use crate::error::Result;
@@ -26,8 +26,7 @@ impl SharedDisk {
     /// # Errors
     /// As [`Disk::read_at`].
     pub fn partitions(&self) -> Result<Partitions> {
-        let bytes = |buffer: &mut [u8], at: u64| self.read_at(buffer, at);
-        read(&View::new(self.virtual_size(), self.info().logical_sector, &bytes))
+        of_shared(self, read)
     }
 }
 

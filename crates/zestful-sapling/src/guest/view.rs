@@ -1,7 +1,7 @@
 //! A disk, or a part of it, as those see it who look at its structures.
 
 use crate::bytes::index;
-use crate::chain::Disk;
+use crate::chain::{Disk, SharedDisk};
 use crate::error::Result;
 
 /// A disk, or a volume on it. Places count from its beginning.
@@ -49,6 +49,12 @@ impl<'a> View<'a> {
 
 /// Lets `look` see a disk.
 pub(super) fn of_disk<T>(disk: &dyn Disk, look: impl FnOnce(&View<'_>) -> Result<T>) -> Result<T> {
+    let read = |buffer: &mut [u8], at: u64| disk.read_at(buffer, at);
+    look(&View::new(disk.virtual_size(), disk.info().logical_sector, &read))
+}
+
+/// Lets `look` see a disk that several use at once.
+pub(super) fn of_shared<T>(disk: &SharedDisk, look: impl FnOnce(&View<'_>) -> Result<T>) -> Result<T> {
     let read = |buffer: &mut [u8], at: u64| disk.read_at(buffer, at);
     look(&View::new(disk.virtual_size(), disk.info().logical_sector, &read))
 }

@@ -6,8 +6,8 @@ use super::content::{Content, identify};
 use super::partition::{Partition, PartitionProblem};
 use super::partitions::read;
 use super::table::PartitionTable;
-use super::view::{View, of_disk};
-use crate::chain::Disk;
+use super::view::{View, of_disk, of_shared};
+use crate::chain::{Disk, SharedDisk};
 use crate::error::{Error, Result};
 use crate::size::format_size;
 
@@ -121,6 +121,11 @@ pub fn volumes(disk: &dyn Disk) -> Result<Volumes> {
 /// The same without what must be counted through: for whoever wants to know what is there, and not how full it is.
 pub(crate) fn volumes_uncounted(disk: &dyn Disk) -> Result<Volumes> {
     of_disk(disk, |view| volumes_of(view, false))
+}
+
+/// The same of a disk that several use at once.
+pub(crate) fn volumes_of_shared(disk: &SharedDisk) -> Result<Volumes> {
+    of_shared(disk, |view| volumes_of(view, false))
 }
 
 /// The same as somebody sees a disk.

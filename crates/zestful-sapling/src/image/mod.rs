@@ -2,6 +2,7 @@
 
 #![cfg_attr(not(test), deny(clippy::as_conversions, clippy::arithmetic_side_effects))]
 
+mod bounds;
 mod commits;
 mod mend;
 mod mended;
@@ -28,6 +29,7 @@ use crate::error::Result;
 use crate::finding::Finding;
 use crate::storage::{Latched, ReadAt, Storage};
 
+pub(crate) use bounds::{check_growth, check_range, check_shrinking};
 pub(crate) use mend::{doubt_of_unreadable, mend};
 pub(crate) use mended::{Mended, counted};
 pub(crate) use open::{
@@ -426,45 +428,6 @@ impl Syncer {
     pub fn sync(&self) -> Result<()> {
         self.0.sync()
     }
-}
-
-/// Rejects a range that does not lie inside the disk or is not made of whole sectors.
-pub(crate) fn check_range(info: &ImageInfo, path: &Path, offset: u64, len: u64) -> Result<()> {
-    let sector = u64::from(info.logical_sector);
-    let inside = offset.checked_add(len).is_some_and(|end| end <= info.virtual_size);
-    if inside && offset.is_multiple_of(sector) && len.is_multiple_of(sector) {
-        return Ok(());
-    }
-    Err(crate::Error::usage(
-        format!("{}: cannot write {len} bytes at byte {offset}", path.display()),
-        format!(
-            "a range lies inside the {} bytes of the disk and is made of whole {sector}-byte sectors",
-            info.virtual_size
-        ),
-    ))
-}
-
-/// Rejects a new size that is not larger, or no whole number of sectors.
-pub(crate) fn check_growth(info: &ImageInfo, path: &Path, size: u64) -> Result<()> {
-    if size >= info.virtual_size && size.is_multiple_of(u64::from(info.logical_sector)) {
-        return Ok(());
-    }
-    Err(crate::Error::usage(
-        format!("{}: a disk of {} bytes cannot grow to {size}", path.display(), info.virtual_size),
-        format!("the new size is larger, and a multiple of {} bytes", info.logical_sector),
-    ))
-}
-
-/// Rejects a new size that is larger, nothing, or no whole number of sectors.
-pub(crate) fn check_shrinking(info: &ImageInfo, path: &Path, size: u64) -> Result<()> {
-    let is_whole = size > 0 && size.is_multiple_of(u64::from(info.logical_sector));
-    if is_whole && size <= info.virtual_size {
-        return Ok(());
-    }
-    Err(crate::Error::usage(
-        format!("{}: a disk of {} bytes cannot shrink to {size}", path.display(), info.virtual_size),
-        format!("the new size is smaller, and a multiple of {} bytes", info.logical_sector),
-    ))
 }
 
 /// Rejects a parent for an image that has none to change.

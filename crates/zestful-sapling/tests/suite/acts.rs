@@ -7,17 +7,17 @@
 
 use std::path::{Path, PathBuf};
 
-use zestful_sapling::chain::{Chain, ChainMut, OpenOptions, SharedDisk};
+use zestful_sapling::chain::{Chain, ChainMut, Disk, OpenOptions, SharedDisk};
 use zestful_sapling::error::Error;
 use zestful_sapling::family::{Guard, children_of};
 use zestful_sapling::image::Format;
 use zestful_sapling::ops::{
-    CopyDisk, CopyOnto, Derive, Direction, FreshIdentity, KeepName, Merge, MoveImage, Operation, PinImage, Planned,
-    Relink, Remove, Transplant,
+    CopyDisk, CopyOnto, Derive, Direction, FreshIdentity, KeepName, Merge, MoveImage, NewSize, Operation, PinImage,
+    Planned, Relink, Remove, Resize, Transplant,
 };
 use zestful_sapling::progress::Progress;
 
-use crate::family_model::{all_files, derive, make, quick_folder, write};
+use crate::family_model::{SIZE, all_files, derive, make, quick_folder, write};
 use crate::support::Model;
 use crate::support::resume;
 
@@ -43,9 +43,11 @@ pub enum Act {
     WriteOther,
     GoOnFromLeaf,
     CopyOntoChild,
+    GrowOther,
+    ShrinkLeaf,
 }
 
-pub const ACTS: [Act; 19] = [
+pub const ACTS: [Act; 21] = [
     Act::DeriveFromChild,
     Act::DeriveFromBase,
     Act::MergeIntoParent,
@@ -65,10 +67,15 @@ pub const ACTS: [Act; 19] = [
     Act::WriteOther,
     Act::GoOnFromLeaf,
     Act::CopyOntoChild,
+    Act::GrowOther,
+    Act::ShrinkLeaf,
 ];
 
 /// Where the writers among the acts write, and what.
 const WRITTEN: (u64, u64, u8) = (3 << 20, 256 << 10, 0xEE);
+/// The sizes that disks get.
+const GROWN: u64 = SIZE + (5 << 20);
+const SHRUNK: u64 = SIZE - (1 << 20);
 
 pub struct Cast {
     pub root: PathBuf,
@@ -93,9 +100,10 @@ impl Cast {
             Act::Transplant => &["c/child", "b/other"],
             Act::MoveLow => &["b/low", "c/child"],
             Act::MoveChild => &["c/child", "c/leaf"],
-            Act::Relink | Act::RemoveLeaf | Act::RenewLeaf | Act::WriteLeaf | Act::GoOnFromLeaf => &["c/leaf"],
+            Act::Relink | Act::RemoveLeaf | Act::RenewLeaf | Act::WriteLeaf => &["c/leaf"],
+            Act::GoOnFromLeaf | Act::ShrinkLeaf => &["c/leaf"],
             Act::PinMid => &["a/mid"],
-            Act::RemoveOther | Act::WriteOther => &["b/other"],
+            Act::RemoveOther | Act::WriteOther | Act::GrowOther => &["b/other"],
         };
         names.iter().map(|name| self.path(name)).collect()
     }
@@ -115,6 +123,8 @@ impl Cast {
         };
         let derive =
             |base: &str, child: &str| Derive::new(path(base), vec![path(child)]).plan()?.run(&progress).map(|_| ());
+        let resize =
+            |name: &str, to| Resize::new(path(name)).with_size(NewSize::To(to)).plan()?.run(&progress).map(|_| ());
         match act {
             Act::DeriveFromChild => derive("c/child", "a/new"),
             Act::DeriveFromBase => derive("a/base", "b/fresh"),
@@ -145,6 +155,8 @@ impl Cast {
             Act::CopyOntoChild => {
                 CopyOnto::new(path("b/full"), path("c/child"), path("a/onto")).plan()?.run(&progress).map(|_| ())
             }
+            Act::GrowOther => resize("b/other", GROWN),
+            Act::ShrinkLeaf => resize("c/leaf", SHRUNK),
         }
     }
 
@@ -205,13 +217,27 @@ impl Stage {
     pub fn judge(&self, done: &[(Act, bool)], when: &str) {
         let is_done = |act: Act| done.iter().any(|(other, ok)| *other == act && *ok);
         let was_tried = |act: Act| done.iter().any(|(other, _)| *other == act);
-        for (name, model, made, gone, writer) in [
-            ("c/leaf", &self.leaf, None, Some(Act::RemoveLeaf), Some(Act::WriteLeaf)),
-            ("b/other", &self.other, None, Some(Act::RemoveOther), Some(Act::WriteOther)),
-            ("a/after", &self.leaf, Some(Act::GoOnFromLeaf), None, Some(Act::WriteLeaf)),
-            ("a/new", &self.child, Some(Act::DeriveFromChild), None, None),
-            ("b/fresh", &self.base, Some(Act::DeriveFromBase), None, None),
-            ("a/onto", &self.leaf, Some(Act::CopyOntoChild), None, None),
+        for (name, model, made, gone, writer, resizer) in [
+            ("c/leaf", &self.leaf, None, Some(Act::RemoveLeaf), Some(Act::WriteLeaf), Some((Act::ShrinkLeaf, SHRUNK))),
+            (
+                "b/other",
+                &self.other,
+                None,
+                Some(Act::RemoveOther),
+                Some(Act::WriteOther),
+                Some((Act::GrowOther, GROWN)),
+            ),
+            (
+                "a/after",
+                &self.leaf,
+                Some(Act::GoOnFromLeaf),
+                None,
+                Some(Act::WriteLeaf),
+                Some((Act::ShrinkLeaf, SHRUNK)),
+            ),
+            ("a/new", &self.child, Some(Act::DeriveFromChild), None, None, None),
+            ("b/fresh", &self.base, Some(Act::DeriveFromBase), None, None, None),
+            ("a/onto", &self.leaf, Some(Act::CopyOntoChild), None, None, None),
         ] {
             let path = self.cast.path(name);
             if gone.is_some_and(is_done) || made.is_some_and(|made| !is_done(made)) && !path.exists() {
@@ -224,13 +250,20 @@ impl Stage {
             let chain = Chain::open(&path, &OpenOptions::new());
             let chain = chain.unwrap_or_else(|error| panic!("{when}: {name}: {error}"));
             let mut expected = model.clone();
+            let size = chain.virtual_size();
+            expected.size = Some(match resizer {
+                Some((act, size)) if is_done(act) => size,
+                // One that failed may have been carried on.
+                Some((act, new)) if was_tried(act) && size == new => size,
+                _ => SIZE,
+            });
             if writer.is_some_and(is_done) {
                 expected.fill(WRITTEN.0, WRITTEN.1, WRITTEN.2);
             } else if writer.is_some_and(was_tried) {
                 // A write that failed may have left any part of itself.
                 for unit in WRITTEN.0 / 512..(WRITTEN.0 + WRITTEN.1) / 512 {
                     let mut found = [0; 512];
-                    zestful_sapling::chain::Disk::read_at(&chain, &mut found, unit * 512).unwrap();
+                    chain.read_at(&mut found, unit * 512).unwrap();
                     if found == [WRITTEN.2; 512] {
                         expected.fill(unit * 512, 512, WRITTEN.2);
                     }

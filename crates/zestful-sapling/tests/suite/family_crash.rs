@@ -3,17 +3,19 @@
 use std::collections::BTreeSet;
 use std::path::Path;
 
-use zestful_sapling::chain::{Chain, ChainMut, OpenOptions};
+use zestful_sapling::chain::{Chain, ChainMut, Disk, OpenOptions};
 use zestful_sapling::error::{Error, Refusal};
 use zestful_sapling::family::{Health, Search, children_of};
 use zestful_sapling::image::Format;
 use zestful_sapling::ops::{
-    Derive, Direction, KeepName, Merge, MoveImage, Operation, PinImage, Planned, Relink, Remove, Transplant,
+    Derive, Direction, KeepName, Merge, MoveImage, NewSize, Operation, PinImage, Planned, Relink, Remove, Resize,
+    Transplant,
 };
 use zestful_sapling::progress::Progress;
 use zestful_sapling::storage::testing::HostRecorder;
 
-use crate::family_model::{Step, Tribe, all_files, quick_folder};
+use crate::family_model::{SIZE, Step, Tribe, all_files, quick_folder};
+use crate::guest_trees::tool;
 use crate::sidecars::{journal_of, under_way};
 use crate::support::{abandon, resume, verify_pin};
 
@@ -32,11 +34,14 @@ enum Work {
     Pin,
     Derive,
     Remove,
+    Resize,
 }
 
 const CHILD: usize = 3;
 const LEAF: usize = 5;
 const OTHER: usize = 6;
+/// The size that the last child gets.
+const GROWN: u64 = SIZE + (3 << 20);
 
 fn family(format: Format) -> Tribe {
     let mut tribe = Tribe::new(format);
@@ -73,6 +78,7 @@ impl Work {
         match self {
             Work::Merge { depth, keep: KeepName::Parent, .. } => tribe.path(CHILD - depth),
             Work::Move => tribe.root.path().join("2").join(format!("moved.{}", tribe.format)),
+            Work::Resize => tribe.path(LEAF),
             _ => tribe.path(CHILD),
         }
     }
@@ -105,6 +111,9 @@ impl Work {
                 Derive::new(child, new).plan()?.run(&progress).map(|_| ())
             }
             Work::Remove => Remove::new(tribe.path(LEAF)).plan()?.run(&Progress::new()).map(|_| ()),
+            Work::Resize => {
+                Resize::new(tribe.path(LEAF)).with_size(NewSize::To(GROWN)).plan()?.run(&progress).map(|_| ())
+            }
             Work::Relink => {
                 let absolute = tribe.path(CHILD - 1);
                 Relink::new(child).with_parent(absolute).plan()?.run(&Progress::new()).map(|_| ())
@@ -121,7 +130,11 @@ impl Work {
             };
             let chain = Chain::open(&path, &OpenOptions::new());
             let chain = chain.unwrap_or_else(|error| panic!("{self:?} {when}: image {number}: {error}"));
-            tribe.member(number).content.assert_same(&chain);
+            let mut content = tribe.member(number).content.clone();
+            if matches!(self, Work::Resize) && number == LEAF && chain.virtual_size() == GROWN {
+                content.resize(GROWN);
+            }
+            content.assert_same(&chain);
         }
         // Whoever is there is known: a child is recorded before it appears, and forgotten after it is gone.
         let known = children_of(&tribe.path(CHILD), &Search::default());
@@ -151,10 +164,11 @@ impl Work {
             Work::Derive => tribe.root.path().join("1").join(format!("new.{}", tribe.format)).exists(),
             Work::Remove => !tribe.path(LEAF).exists(),
             Work::Pin => verify_pin(&tribe.path(0)).is_ok_and(|report| report.state == Health::Healthy),
+            Work::Resize => Chain::open(&tribe.path(LEAF), &OpenOptions::new()).unwrap().virtual_size() == GROWN,
         };
         match [&child, &self.result(tribe)].into_iter().find(|image| journal_of(image).exists()) {
             // Its own command carries it on where the child still has its name, else it is resumed.
-            Some(image) if !is_done && child.exists() => {
+            Some(image) if !is_done && child.exists() && !matches!(self, Work::Resize) => {
                 self.run(tribe).unwrap_or_else(|error| panic!("{image:?}: {error}"))
             }
             Some(image) => _ = resume(image, &[]).unwrap(),
@@ -184,7 +198,7 @@ fn works() -> Vec<(Format, Work)> {
         ] {
             works.push((format, Work::Merge { depth, direction, keep }));
         }
-        let others = [Work::Transplant, Work::Move, Work::Relink, Work::Pin, Work::Derive, Work::Remove];
+        let others = [Work::Transplant, Work::Move, Work::Relink, Work::Pin, Work::Derive, Work::Remove, Work::Resize];
         works.extend(others.map(|work| (format, work)));
     }
     works
@@ -217,12 +231,10 @@ fn every_crash_state_reads_as_before_and_is_carried_on() {
             }
             work.judge(&tribe, &format!("after {issued} changes (state {number})"));
             // What another program would do with it now: nothing is begun twice.
-            if number.is_multiple_of(3)
-                && journal_of(&tribe.path(CHILD)).exists()
-                && abandon(&tribe.path(CHILD), &[]).is_ok()
-            {
+            let image = if matches!(work, Work::Resize) { tribe.path(LEAF) } else { tribe.path(CHILD) };
+            if number.is_multiple_of(3) && journal_of(&image).exists() && abandon(&image, &[]).is_ok() {
                 work.judge(&tribe, &format!("given up after {issued} changes (state {number})"));
-                assert_eq!(under_way(&tribe.path(CHILD)), None);
+                assert_eq!(under_way(&image), None);
                 given_up += 1;
             }
             work.finish(&tribe);
@@ -232,27 +244,56 @@ fn every_crash_state_reads_as_before_and_is_carried_on() {
     assert!(states > 200 && given_up > 20, "{states} states, {given_up} given up");
 }
 
-/// A folder that is moved as a whole takes everything along, also what is under way in it.
+/// A folder that is moved, or copied, as a whole takes everything along, also what is under way in it; what is done in
+/// a copy does nothing to the folder that it was made of.
 #[test]
 fn what_is_under_way_moves_with_its_folder() {
-    for (format, work) in works().into_iter().filter(|(_, work)| matches!(work, Work::Merge { .. })) {
+    for (format, work) in works() {
+        // Half-way through the data; or with the new size in one of two footers.
+        let change = match (work, format) {
+            (Work::Merge { .. }, _) => 40,
+            (Work::Resize, Format::Vhd) => 12,
+            _ => continue,
+        };
         let mut tribe = family(format);
         let recorder = HostRecorder::start(tribe.root.path()).unwrap();
-        // Half-way through the data.
-        recorder.fail_from(40);
+        recorder.fail_from(change);
         assert!(matches!(work.run(&tribe), Err(Error::UnderWay { .. })), "{work:?}");
         drop(recorder);
+        let elsewhere = quick_folder();
+        assert_eq!(tool("cp", &["-a", &format!("{}/.", at(&tribe.root)), &at(&elsewhere)]), Some(true));
+        let here = goes(&mut tribe, elsewhere);
+        work.judge(&tribe, "in a copy");
+        match work {
+            // All that it changes is beside the journal.
+            Work::Resize => work.finish(&tribe),
+            _ => {
+                let ended = resume(&work.result(&tribe), &[]);
+                assert!(matches!(ended, Err(Error::Refused(Refusal::OtherFiles { .. }, _))), "{work:?}: {ended:?}");
+                work.judge(&tribe, "in a copy that was left alone");
+            }
+        }
+        drop(goes(&mut tribe, here));
         let elsewhere = quick_folder();
         for sub in 0..3 {
             std::fs::rename(tribe.root.path().join(sub.to_string()), elsewhere.path().join(sub.to_string())).unwrap();
         }
-        for member in tribe.members.iter_mut().flatten() {
-            member.path = elsewhere.path().join(member.path.strip_prefix(tribe.root.path()).unwrap());
-        }
-        tribe.root = elsewhere;
+        drop(goes(&mut tribe, elsewhere));
         work.judge(&tribe, "in another folder");
         work.finish(&tribe);
     }
+}
+
+fn at(folder: &tempfile::TempDir) -> String {
+    folder.path().display().to_string()
+}
+
+/// The family is looked for in another folder from now on; the one that it was in.
+fn goes(tribe: &mut Tribe, to: tempfile::TempDir) -> tempfile::TempDir {
+    for member in tribe.members.iter_mut().flatten() {
+        member.path = to.path().join(member.path.strip_prefix(tribe.root.path()).unwrap());
+    }
+    std::mem::replace(&mut tribe.root, to)
 }
 
 #[test]

@@ -9,7 +9,8 @@ use zestful_sapling::family::{Override, Search, children_of, inspect};
 use zestful_sapling::finding::Severity;
 use zestful_sapling::image::{Format, ParentRecord, ParentReference, open_image_mut, vhd, vhdx};
 use zestful_sapling::ops::{
-    Derive, Direction, FreshIdentity, KeepName, Make, Merge, MoveImage, Operation, Planned, Relink, Remove, Transplant,
+    Derive, Direction, FreshIdentity, KeepName, Make, Merge, MoveImage, NewSize, Operation, Planned, Relink, Remove,
+    Resize, Transplant,
 };
 use zestful_sapling::progress::Progress;
 use zestful_sapling::storage::{Access, FileStorage, StagedFile};
@@ -103,6 +104,12 @@ pub enum Step {
     Renew {
         image: usize,
     },
+    /// To so many bytes; with what stands behind that, or only where nothing does.
+    Resize {
+        image: usize,
+        to: u64,
+        discard: bool,
+    },
 }
 
 pub fn steps() -> impl Strategy<Value = Vec<Step>> {
@@ -128,7 +135,12 @@ pub fn steps() -> impl Strategy<Value = Vec<Step>> {
         3 => (any_image.clone(), 0..3usize).prop_map(|(image, folder)| Step::Move { image, folder }),
         2 => (any_image.clone(), 0..3usize).prop_map(|(image, folder)| Step::Rename { image, folder }),
         1 => any_image.clone().prop_map(|image| Step::Remove { image }),
-        1 => any_image.prop_map(|image| Step::Renew { image }),
+        1 => any_image.clone().prop_map(|image| Step::Renew { image }),
+        2 => (any_image, 1..=3 * SIZE / 8192, any::<bool>()).prop_map(|(image, to, discard)| Step::Resize {
+            image,
+            to: to * 4096,
+            discard,
+        }),
     ];
     proptest::collection::vec(step, 1..18)
 }
@@ -137,7 +149,12 @@ pub struct Member {
     pub path: PathBuf,
     pub parent: Option<usize>,
     pub content: Model,
-    pub size: u64,
+}
+
+impl Member {
+    pub fn size(&self) -> u64 {
+        self.content.size.unwrap()
+    }
 }
 
 /// A family of files in three folders.
@@ -157,7 +174,8 @@ impl Tribe {
         let mut tribe = Self { root, format, members: Vec::new(), names: 0 };
         let path = tribe.fresh(0);
         make(&path);
-        tribe.members.push(Some(Member { path, parent: None, content: Model::default(), size: SIZE }));
+        let content = Model { size: Some(SIZE), ..Model::default() };
+        tribe.members.push(Some(Member { path, parent: None, content }));
         tribe
     }
 
@@ -188,29 +206,28 @@ impl Tribe {
                 let of = choose(of);
                 let path = self.fresh(of % 3);
                 derive(&self.path(of), &path, *absolute);
-                let parent = self.members[of].as_ref().unwrap();
-                let (content, size) = (parent.content.clone(), parent.size);
-                self.members.push(Some(Member { path, parent: Some(of), content, size }));
+                let content = self.member(of).content.clone();
+                self.members.push(Some(Member { path, parent: Some(of), content }));
             }
             Step::Graft { of, size, block } if living.len() < 8 => {
                 let of = choose(of);
                 let path = self.fresh((of + 1) % 3);
                 graft(&self.path(of), &path, *size, *block);
-                let mut content = self.members[of].as_ref().unwrap().content.clone();
-                content.units.retain(|unit, _| unit * 512 < *size);
-                self.members.push(Some(Member { path, parent: Some(of), content, size: *size }));
+                let mut content = self.member(of).content.clone();
+                content.resize(*size);
+                self.members.push(Some(Member { path, parent: Some(of), content }));
             }
             Step::Derive { .. } | Step::Graft { .. } => {}
             Step::Write { to, at, byte } => {
                 let to = choose(to);
-                if self.is_free(to) && (at + 1) * 4096 <= self.member(to).size {
+                if self.is_free(to) && (at + 1) * 4096 <= self.member(to).size() {
                     write(&self.path(to), at * 4096, *byte);
                     self.members[to].as_mut().unwrap().content.fill(at * 4096, 4096, *byte);
                 }
             }
             Step::Zero { to, at, count } => {
                 let to = choose(to);
-                let (start, end) = (at * 4096, ((at + count) * 4096).min(self.member(to).size));
+                let (start, end) = (at * 4096, ((at + count) * 4096).min(self.member(to).size()));
                 if self.is_free(to) && start < end {
                     let disk = ChainMut::open(&self.path(to), &OpenOptions::new()).unwrap();
                     disk.zero_at(start, end - start).unwrap();
@@ -279,6 +296,7 @@ impl Tribe {
                     FreshIdentity::new(self.path(image)).plan().unwrap().run(&Progress::new()).unwrap();
                 }
             }
+            Step::Resize { image, to, discard } => self.resize(choose(image), *to, *discard),
         }
     }
 
@@ -294,6 +312,30 @@ impl Tribe {
     /// An image and all its parents.
     pub fn line(&self, number: usize) -> Vec<usize> {
         std::iter::successors(Some(number), |number| self.member(*number).parent).collect()
+    }
+
+    fn resize(&mut self, image: usize, to: u64, discard: bool) {
+        let search = Search::below(vec![self.root.path().to_owned()]);
+        let request = Resize::new(self.path(image)).with_size(NewSize::To(to)).with_search(search);
+        let plan = with(request, discard.then_some(Override::DiscardData), Resize::with_override).plan();
+        if !self.children(image).is_empty() {
+            return assert!(matches!(plan.map(|_| ()), Err(Error::Refused(Refusal::NeededByChildren { .. }, _))));
+        }
+        if !self.is_free(image) {
+            return assert!(matches!(plan.map(|_| ()), Err(Error::Refused(Refusal::ReadOnly { .. }, _))));
+        }
+        let member = self.member(image);
+        let below = self.line(image)[1..].iter().map(|layer| self.member(*layer).size()).max();
+        let is_cut = member.content.units.range(to / 512..).next().is_some();
+        if to == member.size() || to > member.size() && below > Some(member.size()) {
+            return assert!(matches!(plan.map(|_| ()), Err(Error::Usage(_))));
+        }
+        if is_cut && !discard {
+            return assert!(matches!(plan.map(|_| ()), Err(Error::Refused(Refusal::WouldDiscard { .. }, _))));
+        }
+        let outcome = plan.unwrap().run(&Progress::new()).unwrap();
+        assert_eq!((outcome.before, outcome.after), (member.size(), to));
+        self.members[image].as_mut().unwrap().content.resize(to);
     }
 
     fn merge(&mut self, image: usize, depth: usize, direction: Option<Direction>, keep: KeepName) {
@@ -313,7 +355,7 @@ impl Tribe {
         if layers[1..].iter().any(|layer| self.children(*layer).len() > 1) {
             return assert!(matches!(plan.map(|_| ()), Err(Error::Refused(Refusal::NeededByChildren { .. }, _))));
         }
-        let sizes_differ = self.member(image).size != self.member(ancestor).size;
+        let sizes_differ = self.member(image).size() != self.member(ancestor).size();
         if sizes_differ && direction == Some(Direction::IntoParent) {
             return assert!(matches!(plan.map(|_| ()), Err(Error::Refused(Refusal::NoWay { .. }, _))));
         }

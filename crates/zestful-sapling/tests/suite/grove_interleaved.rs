@@ -3,15 +3,20 @@
 
 use zestful_sapling::chain::{ChainMut, OpenOptions};
 use zestful_sapling::grove::{DescribeCheckpoint, Grove, ReleaseDisk};
-use zestful_sapling::ops::{CopyDisk, Derive, Merge, MoveImage, Operation, Planned};
+use zestful_sapling::ops::{CopyDisk, Derive, Merge, MoveImage, NewSize, Operation, Planned, Resize};
 use zestful_sapling::progress::Progress;
 use zestful_sapling::repair::Resume;
 use zestful_sapling::storage::testing::HostRecorder;
 
 use crate::acts::is_orderly;
+use crate::family_model::SIZE;
 use crate::grove_crash::{WORKS, Work, machine};
 use crate::machine::{Machine, assert_reads};
 use crate::support::{Model, perform};
+
+/// The sizes that disks get.
+const GROWN: u64 = SIZE + (5 << 20);
+const SHRUNK: u64 = SIZE - (1 << 20);
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum Act {
@@ -24,9 +29,12 @@ enum Act {
     MergeByHand,
     MoveAway,
     Resume,
+    Grow,
+    /// Of a disk that stands on a base elsewhere, by a journal of its own.
+    Shrink,
 }
 
-const OTHERS: [Act; 8] = [
+const OTHERS: [Act; 10] = [
     Act::Rename,
     Act::Release,
     Act::Write,
@@ -35,6 +43,8 @@ const OTHERS: [Act; 8] = [
     Act::MergeByHand,
     Act::MoveAway,
     Act::Resume,
+    Act::Grow,
+    Act::Shrink,
 ];
 
 fn acts() -> impl Iterator<Item = Act> {
@@ -62,6 +72,7 @@ impl Stage {
     fn perform(&self, act: Act) -> zestful_sapling::Result<()> {
         let (folder, disk) = (&self.machine.folder, &self.machine.disks[0]);
         let at = |name: &str| Grove::open(folder)?.place(Some("disk-0"), Some(name)).map(|place| place.path);
+        let resize = |disk, to| perform(Resize::new(disk).with_size(NewSize::To(to))).map(|_| ());
         match act {
             Act::Grove(work) => work.run(folder),
             Act::Rename => perform(DescribeCheckpoint::new(folder, "first").with_note("another")).map(|_| ()),
@@ -79,6 +90,8 @@ impl Stage {
             Act::MergeByHand => perform(Merge::new(disk)).map(|_| ()),
             Act::MoveAway => perform(MoveImage::new(disk, self.outside("away.vhdx"))).map(|_| ()),
             Act::Resume => perform(Resume::new(folder)).map(|_| ()),
+            Act::Grow => resize(disk, GROWN),
+            Act::Shrink => resize(&self.machine.disks[1], SHRUNK),
         }
     }
 
@@ -88,6 +101,8 @@ impl Stage {
             match act {
                 Act::Grove(work) => work.note(&mut self.machine),
                 Act::Write => self.machine.present[0].fill(5 << 20, 4096, 0xEE),
+                Act::Grow => self.machine.present[0].resize(GROWN),
+                Act::Shrink => self.machine.present[1].resize(SHRUNK),
                 Act::Rename => {
                     if let Some(first) = self.machine.checkpoints.get_mut("first") {
                         first.note = "another".to_owned();
@@ -162,7 +177,7 @@ fn run(
 
 #[test]
 fn two_at_once_leave_the_machine_whole() {
-    let every = if std::env::var_os("ZSAP_EVERY_PAIR").is_some() { 1 } else { 89 };
+    let every = if std::env::var_os("ZSAP_EVERY_PAIR").is_some() { 1 } else { 103 };
     let (mut runs, mut both, mut refused, mut number) = (0, 0, 0, 0);
     let mut stage = Stage::new();
     let root = stage.outside("");

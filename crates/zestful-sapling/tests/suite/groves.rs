@@ -21,6 +21,7 @@ use crate::support::{Model, abandon, config, perform};
 #[derive(Clone, Debug)]
 enum Step {
     Write { disk: usize, unit: u64, byte: u8 },
+    Resize { disk: usize, to: u64 },
     Take { running: bool },
     Revert { to: usize, keeps: bool },
     Forget { which: usize },
@@ -32,6 +33,7 @@ enum Step {
 fn steps() -> impl Strategy<Value = Vec<Step>> {
     let step = prop_oneof![
         6 => (0..3usize, 0..2048u64, 1..250u8).prop_map(|(disk, unit, byte)| Step::Write { disk, unit, byte }),
+        2 => (0..3usize, 16..3072u64).prop_map(|(disk, to)| Step::Resize { disk, to: to * 4096 }),
         4 => any::<bool>().prop_map(|running| Step::Take { running }),
         3 => (0..64usize, any::<bool>()).prop_map(|(to, keeps)| Step::Revert { to, keeps }),
         3 => (0..64usize).prop_map(|which| Step::Forget { which }),
@@ -47,7 +49,13 @@ fn live(machine: &mut Machine, steps: &[Step]) {
         let names: Vec<String> = machine.checkpoints.keys().cloned().collect();
         let chosen = |which: usize| names.get(which % names.len().max(1)).cloned();
         match step {
-            Step::Write { disk, unit, byte } => machine.write(disk % machine.disks.len(), *unit, *byte),
+            Step::Write { disk, unit, byte } => {
+                let disk = disk % machine.disks.len();
+                if (unit + 1) * 4096 <= machine.present[disk].size.unwrap() {
+                    machine.write(disk, *unit, *byte);
+                }
+            }
+            Step::Resize { disk, to } => machine.resize(disk % machine.disks.len(), *to),
             Step::Take { running: false } => machine.take(&format!("c{number:02}")),
             Step::Take { running: true } => machine.take_running(&format!("c{number:02}")),
             Step::Revert { to, keeps } => {

@@ -121,14 +121,14 @@ fn every(share: usize) -> usize {
 
 #[test]
 fn two_at_once_lose_nobodys_disk() {
-    let (runs, both, refused) = interleave(every(37), Second::Here, 0);
+    let (runs, both, refused) = interleave(every(47), Second::Here, 0);
     println!("{runs} runs, both went through in {both}");
     assert!(runs > 300 && both > 30 && refused > 100, "{runs} runs, {both} both, {refused} refused");
 }
 
 #[test]
 fn two_processes_at_once_lose_nobodys_disk() {
-    let (runs, both, refused) = interleave(every(1) * if every(2) == 1 { 23 } else { 307 }, Second::AnotherProcess, 11);
+    let (runs, both, refused) = interleave(every(1) * if every(2) == 1 { 23 } else { 373 }, Second::AnotherProcess, 11);
     println!("{runs} runs, both went through in {both}");
     assert!(runs > 30 && refused > 10, "{runs} runs, {both} both, {refused} refused");
 }

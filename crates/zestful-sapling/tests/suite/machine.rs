@@ -5,13 +5,15 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use zestful_sapling::chain::{Chain, ChainMut, OpenOptions, SharedDisk};
+use zestful_sapling::error::{Error, Refusal};
 use zestful_sapling::grove::{
     AddDisk, Catalogue, CopyGrove, DescribeCheckpoint, Forget, Grove, NewGrove, Present, Rebuild, RemoveGrove, Revert,
     TakeCheckpoint, Which, checkpoints_of,
 };
 use zestful_sapling::image::Format;
+use zestful_sapling::ops::{NewSize, Resize};
 
-use crate::family_model::{derive, make, quick_folder, write};
+use crate::family_model::{SIZE, derive, make, quick_folder, write};
 use crate::support::{Model, check_chain, perform};
 
 /// What the disks hold at one moment.
@@ -52,7 +54,7 @@ impl Machine {
         };
         for (number, format) in formats.iter().enumerate() {
             let path = folder.join(format!("disk-{number}.{format}"));
-            let mut content = Model::default();
+            let mut content = Model { size: Some(SIZE), ..Model::default() };
             if number == 0 {
                 make(&path);
             } else {
@@ -72,6 +74,21 @@ impl Machine {
     pub fn write(&mut self, disk: usize, unit: u64, byte: u8) {
         write(&self.disks[disk], unit * 4096, byte);
         self.present[disk].fill(unit * 4096, 4096, byte);
+    }
+
+    /// Gives a disk another size; what would be cut off, and what stands below and would show, is refused.
+    pub fn resize(&mut self, disk: usize, to: u64) {
+        let content = &mut self.present[disk];
+        let (from, is_cut) = (content.size.unwrap(), content.units.range(to / 512..).next().is_some());
+        let chain = Chain::open(&self.disks[disk], &OpenOptions::new()).unwrap();
+        let shows = to > from && chain.layers().iter().any(|layer| layer.info().virtual_size > from);
+        drop(chain);
+        match perform(Resize::new(&self.disks[disk]).with_size(NewSize::To(to))) {
+            Ok(_) => content.resize(to),
+            Err(Error::Refused(Refusal::WouldDiscard { .. }, _)) => assert!(is_cut),
+            Err(Error::Usage(_)) => assert!(shows || to == from),
+            Err(other) => panic!("{other}"),
+        }
     }
 
     pub fn take(&mut self, name: &str) {

@@ -53,4 +53,5 @@ mod single_failures;
 mod sizes;
 mod storages;
 mod support;
+mod table_changes;
 mod unfinished;

@@ -137,7 +137,7 @@ fn filled(shape: Shape, way: Way) -> (Layers, Model) {
 
 /// What is left of a disk that is cut.
 fn cut(model: &Model, size: u64) -> Model {
-    Model { units: model.units.range(..size / UNIT).map(|(unit, byte)| (*unit, *byte)).collect() }
+    Model { units: model.units.range(..size / UNIT).map(|(unit, byte)| (*unit, *byte)).collect(), size: None }
 }
 
 proptest! {

@@ -40,6 +40,8 @@ pub fn config(cases: u32) -> ProptestConfig {
 #[derive(Clone, Debug, Default)]
 pub struct Model {
     pub units: BTreeMap<u64, u8>,
+    /// The size in bytes, where that is judged too.
+    pub size: Option<u64>,
 }
 
 impl Model {
@@ -57,8 +59,15 @@ impl Model {
         self.units.get(&unit).copied().unwrap_or(0)
     }
 
+    /// Gives the disk this size in bytes: what stands behind it is gone, and what is new is zero.
+    pub fn resize(&mut self, size: u64) {
+        self.units.retain(|unit, _| *unit < size / UNIT);
+        self.size = Some(size);
+    }
+
     /// The disk holds exactly what the model holds.
     pub fn assert_same(&self, disk: &dyn Disk) {
+        assert_eq!(self.size.unwrap_or(disk.virtual_size()), disk.virtual_size());
         for_each_unit(disk, |units, found| match found {
             Some(0) => assert_eq!(self.units.range(units).next(), None),
             found => units.for_each(|unit| assert_eq!(found, Some(self.at(unit)), "unit {unit}")),

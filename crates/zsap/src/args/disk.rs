@@ -4,7 +4,12 @@ use std::path::{Path, PathBuf};
 
 use clap::Args as ArgGroup;
 use zestful_sapling::Error;
+use zestful_sapling::family::Override;
 use zestful_sapling::grove::Grove;
+use zestful_sapling::image::{Format, check_ending};
+
+use super::options::SearchOption;
+use super::values::FormatName;
 
 /// A disk of a machine, where its folder is named in the place of an image.
 #[derive(Clone, Debug, Default, ArgGroup)]
@@ -25,6 +30,32 @@ impl DiskOption {
 
     pub(crate) fn is_used(&self) -> bool {
         self.disk.is_some() || self.checkpoint.is_some()
+    }
+}
+
+/// The disk that is to be changed as it is now.
+#[derive(Clone, Debug, ArgGroup)]
+pub(crate) struct CurrentDisk {
+    /// The current image of the disk, or the folder of a machine
+    path: PathBuf,
+    /// Of the machine in that folder, the disk with this label; the only one need not be named
+    #[arg(long, value_name = "LABEL")]
+    disk: Option<String>,
+    /// The format, whatever the signature says; one that the ending contradicts needs --force=ending
+    #[arg(long, value_enum)]
+    format: Option<FormatName>,
+    #[command(flatten)]
+    pub(crate) search: SearchOption,
+}
+
+impl CurrentDisk {
+    /// Its current image, and the format, unless the file's name contradicts it.
+    pub(crate) fn image(&self, force: &[Override]) -> Result<(PathBuf, Option<Format>), Error> {
+        let (path, format) = (image(&self.path, self.disk.as_deref(), None)?, self.format.map(Into::into));
+        if !force.contains(&Override::Ending) {
+            check_ending(&path, format)?;
+        }
+        Ok((path, format))
     }
 }
 

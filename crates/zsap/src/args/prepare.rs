@@ -7,14 +7,12 @@ use zestful_sapling::family::Override;
 use zestful_sapling::guest::PartitionTable;
 use zestful_sapling::ops::{NewFileSystem, NewVolume, VolumeSize};
 
-use super::options::SearchOption;
+use super::disk::CurrentDisk;
 use super::overrides::overrides;
-use super::values::{FormatName, size};
+use super::values::size;
 
 #[derive(Clone, Debug, Args)]
 pub(crate) struct Prepare {
-    /// The current image of the disk, or the folder of a machine
-    pub(crate) path: PathBuf,
     /// The partition table
     #[arg(long, value_enum, default_value = "gpt")]
     pub(crate) table: TableName,
@@ -28,14 +26,8 @@ pub(crate) struct Prepare {
     /// The folder for scratch files [default: that of the image]
     #[arg(long, value_name = "FOLDER")]
     pub(crate) scratch: Option<PathBuf>,
-    /// Of the machine in that folder, the disk with this label; the only one need not be named
-    #[arg(long, value_name = "LABEL")]
-    pub(crate) disk: Option<String>,
-    /// The format, whatever the signature says; one that the ending contradicts needs --force=ending
-    #[arg(long, value_enum)]
-    pub(crate) format: Option<FormatName>,
     #[command(flatten)]
-    pub(crate) search: SearchOption,
+    pub(crate) on: CurrentDisk,
     /// Do it all the same, where it was refused for this
     #[arg(
         long, value_name = "WHAT", require_equals = true, value_delimiter = ',',

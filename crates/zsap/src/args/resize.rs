@@ -6,14 +6,12 @@ use clap::Args;
 use zestful_sapling::family::Override;
 use zestful_sapling::ops::{NewSize, PartitionToExtend};
 
-use super::options::SearchOption;
+use super::disk::CurrentDisk;
 use super::overrides::overrides;
-use super::values::{FormatName, SpaceName, size};
+use super::values::{SpaceName, size};
 
 #[derive(Clone, Debug, Args)]
 pub(crate) struct Resize {
-    /// The current image of the disk, or the folder of a machine
-    pub(crate) path: PathBuf,
     /// The size that the disk is to have
     #[arg(long, value_name = "SIZE", value_parser = size, conflicts_with = "by")]
     pub(crate) to: Option<u64>,
@@ -37,14 +35,8 @@ pub(crate) struct Resize {
     /// Have this partition end before the new, smaller end; what it holds must be smaller already
     #[arg(long, value_name = "N", conflicts_with = "extend_partition")]
     pub(crate) shrink_partition: Option<u32>,
-    /// Of the machine in that folder, the disk with this label; the only one need not be named
-    #[arg(long, value_name = "LABEL")]
-    pub(crate) disk: Option<String>,
-    /// The format, whatever the signature says; one that the ending contradicts needs --force=ending
-    #[arg(long, value_enum)]
-    pub(crate) format: Option<FormatName>,
     #[command(flatten)]
-    pub(crate) search: SearchOption,
+    pub(crate) on: CurrentDisk,
     /// Do it all the same, where it was refused for this
     #[arg(
         long, value_name = "WHAT", require_equals = true, value_delimiter = ',',

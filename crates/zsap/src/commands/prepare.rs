@@ -1,10 +1,8 @@
 //! `zsap prepare`.
 
-use zestful_sapling::image::check_ending;
 use zestful_sapling::ops::{self, Operation, Planned};
 
 use super::run::{asked, finish};
-use crate::args::disk::image;
 use crate::args::prepare::Prepare;
 use crate::args::values::with;
 use crate::console::Console;
@@ -14,16 +12,12 @@ use crate::report::volumes::{self, Prepared};
 use crate::watch;
 
 pub(super) fn run(console: &Console, typed: &Prepare) -> Result<Outcome, Failure> {
-    let path = image(&typed.path, typed.disk.as_deref(), None)?;
-    let format = typed.format.map(Into::into);
-    if !typed.force.contains(&zestful_sapling::family::Override::Ending) {
-        check_ending(&path, format)?;
-    }
+    let (path, format) = typed.on.image(&typed.force)?;
     let request = ops::Prepare::new(&path).with_table(typed.table.into()).with_wipe(typed.wipe);
     let request = typed.volumes.iter().cloned().fold(request, ops::Prepare::with_volume);
     let request = with(request, typed.scratch.as_ref(), ops::Prepare::with_scratch);
     let request = with(request, format, ops::Prepare::with_format);
-    let request = asked(request, Some(&typed.search), &typed.force);
+    let request = asked(request, Some(&typed.on.search), &typed.force);
     let plan = watch::patiently(console, || request.clone().plan())?;
     if console.show_plan(plan.summary())? {
         return Ok(Outcome::Done);

@@ -4,15 +4,14 @@ use std::path::Path;
 use std::sync::Arc;
 
 use zestful_sapling::Error;
-use zestful_sapling::family::{Override, inspect};
-use zestful_sapling::image::check_ending;
+use zestful_sapling::family::inspect;
+use zestful_sapling::image::Format;
 use zestful_sapling::ops::{self, NewSize, Plan, ResizeOutcome};
 use zestful_sapling::size::format_size;
 use zestful_sapling_attach::{HostFiles, WritableDisk};
 
 use super::run::{asked, perform};
 use crate::advice;
-use crate::args::disk::image;
 use crate::args::resize::Resize;
 use crate::args::values::with;
 use crate::console::Console;
@@ -20,17 +19,13 @@ use crate::exit::{Failure, Outcome};
 use crate::report::resize::{self, GrownAttached, Resized};
 
 pub(super) fn run(console: &Console, typed: &Resize) -> Result<Outcome, Failure> {
-    let path = image(&typed.path, typed.disk.as_deref(), None)?;
-    let format = typed.format.map(Into::into);
-    if !typed.force.contains(&Override::Ending) {
-        check_ending(&path, format)?;
-    }
+    let (path, format) = typed.on.image(&typed.force)?;
     if typed.size().is_none() && typed.extend_partition.is_none() && !typed.extend_volume {
         let advice = "say --to SIZE, or --by with + or -; or --extend-partition, or --extend-volume, where only \
                       that is to follow";
         return Err(Error::usage("no size was given", advice).into());
     }
-    if let Some(size) = larger(typed, &path)?
+    if let Some(size) = larger(typed, &path, format)?
         && let Some(running) = WritableDisk::of(&path)?
     {
         return grow_attached(console, &path, &running, size);
@@ -45,7 +40,7 @@ pub(super) fn run(console: &Console, typed: &Resize) -> Result<Outcome, Failure>
         true => request.with_extended_volume(Arc::new(HostFiles)),
         false => request,
     };
-    let request = asked(request, Some(&typed.search), &typed.force);
+    let request = asked(request, Some(&typed.on.search), &typed.force);
     let Some(outcome) = perform(console, &request)? else { return Ok(Outcome::Done) };
     let lines = resized(console, &outcome);
     console.answer(&Resized::of(&outcome), lines)?;
@@ -54,10 +49,10 @@ pub(super) fn run(console: &Console, typed: &Resize) -> Result<Outcome, Failure>
 
 /// The size in bytes that a disk is to grow to, where that is all that is asked for: a process that has it open can do
 /// no more.
-fn larger(typed: &Resize, path: &Path) -> Result<Option<u64>, Error> {
+fn larger(typed: &Resize, path: &Path, format: Option<Format>) -> Result<Option<u64>, Error> {
     let more = typed.space.is_some() || typed.extend_partition.is_some() || typed.shrink_partition.is_some();
     let Some(wanted) = typed.size().filter(|_| !more && !typed.extend_volume) else { return Ok(None) };
-    let now = inspect(path, typed.format.map(Into::into))?.virtual_size;
+    let now = inspect(path, format)?.virtual_size;
     let size = match wanted {
         NewSize::To(size) => size,
         NewSize::More(more) => now.saturating_add(more),

@@ -88,6 +88,47 @@ fn a_disk_grows_with_its_partition_and_its_file_system() {
     judge(&scene, "f.raw", 1, 512, "f.raw");
 }
 
+/// A file system is extended by the host's programs, and what they leave is looked at: whatever becomes of them, the
+/// disk is what it was.
+#[test]
+fn programs_that_are_missing_or_fail_leave_the_disk_as_it_was() {
+    if !can_be_done() {
+        return;
+    }
+    let scene = Scene::new();
+    records(&scene, 20);
+    scene.run("make now.vhdx 80M -q").expect("make", 0, "", "");
+    scene.run("prepare now.vhdx --volume 60M,fs=ext4,fill=records -q").expect("prepare", 0, "", "");
+    let before = std::fs::read(scene.path("now.vhdx")).unwrap();
+    let typed = "resize now.vhdx --to 300M --extend-partition --extend-volume";
+    let spoil = "for last; do :; done\ndd if=/dev/zero of=\"$last\" bs=1M count=8 conv=notrunc 2>/dev/null";
+    for (program, text, status, part) in [
+        ("resize2fs", None, 2, "there is no resize2fs on this host"),
+        ("e2fsck", None, 2, "there is no e2fsck on this host"),
+        ("resize2fs", Some("echo no room >&2\nexit 1".to_owned()), 1, "and said: no room"),
+        ("resize2fs", Some(format!("{spoil}\nexit 1")), 1, "ended with exit status: 1"),
+        ("resize2fs", Some(format!("{spoil}\nexit 0")), 1, "e2fsck"),
+        ("resize2fs", Some("exit 0".to_owned()), 1, "left the file system as it was"),
+        ("resize2fs", Some("kill -9 $$".to_owned()), 1, "ended with signal: 9"),
+    ] {
+        let case = format!("{program} {text:?}");
+        let stand_in = scene.path("stand-in");
+        let hidden = text.as_ref().map_or("/dev/null".to_owned(), |_| stand_in.display().to_string());
+        std::fs::write(&stand_in, format!("#!/bin/sh\n{}\n", text.unwrap_or_default())).unwrap();
+        std::fs::set_permissions(&stand_in, std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
+        // In a view of the host's files of its own, so that no other test meets it.
+        let hide = format!("for at in /usr/sbin /sbin; do mount --bind {hidden} $(readlink -f $at/{program}); done");
+        let typed = "resize now.vhdx --to 300M --extend-partition --extend-volume";
+        scene
+            .run_behind(&["unshare", "-m", "sh", "-c", &format!("{hide}; exec \"$0\" \"$@\"")], typed)
+            .expect(&case, status, "", part);
+        assert!(std::fs::read(scene.path("now.vhdx")).unwrap() == before, "{case}");
+        assert_eq!(scene.files(), ["now.vhdx", "records", "seeds.txt", "stand-in"], "{case}");
+    }
+    scene.run(typed).expect("whole", 0, "has all of that", "");
+    judge(&scene, "now.vhdx", 1, 512, "whole");
+}
+
 /// About as long as a disk is written to.
 const WRITING: Duration = Duration::from_millis(40);
 

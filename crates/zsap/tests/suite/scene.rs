@@ -46,6 +46,15 @@ impl Outcome {
     }
 }
 
+fn outcome_of(mut command: Command) -> Outcome {
+    let output = command.stdin(Stdio::null()).output().unwrap();
+    Outcome {
+        status: output.status.code().unwrap_or(-1),
+        out: String::from_utf8(output.stdout).unwrap(),
+        err: String::from_utf8(output.stderr).unwrap(),
+    }
+}
+
 impl Scene {
     pub fn new() -> Self {
         let scene = Self { folder: tempfile::tempdir().unwrap(), runtime: tempfile::tempdir().unwrap() };
@@ -76,13 +85,17 @@ impl Scene {
         self.runtime.path().join("zsap")
     }
 
+    /// The same, started by another program, to which the command is handed over.
+    pub fn run_behind(&self, starter: &[&str], typed: &str) -> Outcome {
+        let command = self.command(typed);
+        let mut behind = Command::new(starter[0]);
+        behind.args(&starter[1..]).arg(command.get_program()).args(command.get_args());
+        behind.current_dir(self.folder.path()).env("XDG_RUNTIME_DIR", self.runtime.path());
+        outcome_of(behind)
+    }
+
     pub fn run(&self, typed: &str) -> Outcome {
-        let output = self.command(typed).stdin(Stdio::null()).output().unwrap();
-        let outcome = Outcome {
-            status: output.status.code().unwrap_or(-1),
-            out: String::from_utf8(output.stdout).unwrap(),
-            err: String::from_utf8(output.stderr).unwrap(),
-        };
+        let outcome = outcome_of(self.command(typed));
         if typed.split(' ').any(|word| word == "--json") {
             assert_fit(typed, outcome.status, &outcome.out, &outcome.err);
         }

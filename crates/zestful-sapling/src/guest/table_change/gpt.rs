@@ -3,12 +3,11 @@
 
 use std::ops::Range;
 
-use super::wish::{NewLength, TableChange, Wish, new_length, told};
+use super::wish::{Asked, NewLength, TableChange, new_length, told};
 use crate::bytes::{fit_u32, le_u32, le_u64, put, wide};
-use crate::error::{Error, Result};
+use crate::error::Result;
 use crate::guest::mbr::{PROTECTIVE, entries};
 use crate::guest::new_table::Piece;
-use crate::guest::partition::Partitions;
 use crate::guest::view::View;
 use crate::size::format_size;
 
@@ -75,29 +74,24 @@ pub(super) fn room_behind(view: &View<'_>) -> Result<u64> {
     Ok(gpt.map_or(0, |gpt| (gpt.entries_sectors() + 1) * view.sector))
 }
 
-pub(super) fn change(
-    view: &View<'_>,
-    found: &Partitions,
-    size: u64,
-    wish: Wish,
-    refused: &dyn Fn(String) -> Error,
-) -> Result<TableChange> {
-    let Some(gpt) = Gpt::read(view)? else { return Err(refused("it cannot be read".to_owned())) };
+pub(super) fn change(asked: &Asked<'_>) -> Result<TableChange> {
+    let Asked { view, found, size, .. } = *asked;
+    let Some(gpt) = Gpt::read(view)? else { return Err(asked.refused("it cannot be read")) };
     let used = entries(&gpt.protective).iter().filter(|entry| entry.kind != 0).count();
     if used != 1 {
-        return Err(refused(
-            "an MBR stands beside the GPT and lists partitions of its own (a hybrid table)".to_owned(),
-        ));
+        return Err(asked.refused("an MBR stands beside the GPT and lists partitions of its own (a hybrid table)"));
     }
     let (sector, count) = (view.sector, gpt.entries_sectors());
     let last = (size / sector).saturating_sub(1);
     let second_entries = last.saturating_sub(count);
     let last_usable = second_entries.saturating_sub(1);
     let end = second_entries.saturating_mul(sector);
-    let new = new_length(view, found, wish, end)?;
+    let new = new_length(asked, end)?;
     let ends = |number: u32, old: u64| new.filter(|new| new.number == number).map_or(old, |new| new.start + new.len);
     if found.usable.iter().any(|one| ends(one.number, one.start + one.len) > end) {
-        return Err(refused(format!("its partitions and its second copy do not fit into {}", format_size(size))));
+        return Err(
+            asked.refused(format_args!("its partitions and its second copy do not fit into {}", format_size(size)))
+        );
     }
     let old = gpt.second();
     let moves = old.end != (last + 1).saturating_mul(sector);

@@ -1,11 +1,11 @@
 //! An MBR follows its disk: the entry of a partition gets another length, and, of a logical one, what leads to it.
 
-use super::wish::{NewLength, TableChange, Wish, new_length, told};
+use super::wish::{Asked, NewLength, TableChange, Wish, new_length, told};
 use crate::bytes::{le_u32, put};
 use crate::error::{Error, Result};
 use crate::guest::mbr::entries;
 use crate::guest::new_table::Piece;
-use crate::guest::partition::{Partition, Partitions};
+use crate::guest::partition::Partition;
 use crate::guest::view::View;
 
 const ENTRIES: usize = 446;
@@ -95,24 +95,19 @@ pub(super) fn end_of_extended(view: &View<'_>) -> Result<u64> {
     Ok(ends.max().unwrap_or(0).saturating_mul(view.sector))
 }
 
-pub(super) fn change(
-    view: &View<'_>,
-    found: &Partitions,
-    size: u64,
-    wish: Wish,
-    refused: &dyn Fn(String) -> Error,
-) -> Result<TableChange> {
+pub(super) fn change(asked: &Asked<'_>) -> Result<TableChange> {
+    let Asked { view, found, size, wish, .. } = *asked;
     let sector = view.sector;
     // The list of logical partitions, and an extended one that is not the last, stand between as well.
     let most = (u64::from(u32::MAX) + 1).saturating_mul(sector);
-    let limit = end_for(view, wish, found, size)?.min(most);
-    let new = new_length(view, found, wish, limit)?;
+    let limit = end_for(asked)?.min(most);
+    let new = new_length(asked, limit)?;
     let Some(NewLength { number, start, before, len }) = new.filter(|new| new.len != new.before) else {
         return Ok(TableChange::default());
     };
     let places = entries_of(view, number)?;
     if places.is_empty() {
-        return Err(refused(format!("the entry of partition {number} is not found")));
+        return Err(asked.refused(format_args!("the entry of partition {number} is not found")));
     }
     let end = (start + len) / sector;
     let is_logical = |number: u32| number >= FIRST_LOGICAL;
@@ -149,7 +144,8 @@ pub(super) fn change(
 
 /// Where the partition may end at most: at the end of the disk, at an extended partition that follows, at a list of
 /// logical ones, or, of a logical one, where the extended one may end.
-fn end_for(view: &View<'_>, wish: Wish, found: &Partitions, size: u64) -> Result<u64> {
+fn end_for(asked: &Asked<'_>) -> Result<u64> {
+    let Asked { view, found, size, wish, .. } = *asked;
     let number = match wish {
         Wish::Stay => return Ok(size),
         Wish::Shrink(number, _) | Wish::Extend(Some(number)) => number,

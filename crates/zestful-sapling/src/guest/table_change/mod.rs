@@ -12,6 +12,7 @@ use super::view::of_disk;
 use crate::chain::Disk;
 use crate::error::{Error, Result};
 
+use wish::Asked;
 pub(crate) use wish::{TableChange, Wish};
 
 /// How the table of a disk follows it to a size; it holds the disk's table for now, and maybe nothing changes.
@@ -23,7 +24,7 @@ pub(crate) fn table_change(disk: &dyn Disk, size: u64, wish: Wish) -> Result<Tab
     let name = disk.layer(0).map(|layer| layer.path().display().to_string()).unwrap_or_default();
     of_disk(disk, |view| {
         let found = read(view)?;
-        let refused = |why: String| Error::usage(format!("the partition table of {name} is left alone: {why}"), ADVICE);
+        let asked = Asked { view, found: &found, size, wish, name: &name };
         let Some(table) = found.table else {
             return match wish {
                 Wish::Stay => Ok(TableChange::default()),
@@ -35,16 +36,14 @@ pub(crate) fn table_change(disk: &dyn Disk, size: u64, wish: Wish) -> Result<Tab
         };
         let stands_in_the_way = |problem: &&PartitionProblem| !matches!(problem, PartitionProblem::BeforeEnd(_));
         if let Some(problem) = found.problems.iter().find(stands_in_the_way) {
-            return Err(refused(problem.to_string()));
+            return Err(asked.refused(problem));
         }
         match table {
-            PartitionTable::Gpt => gpt::change(view, &found, size, wish, &refused),
-            PartitionTable::Mbr => mbr::change(view, &found, size, wish, &refused),
+            PartitionTable::Gpt => gpt::change(&asked),
+            PartitionTable::Mbr => mbr::change(&asked),
         }
     })
 }
-
-const ADVICE: &str = "let the guest mend it first, or change it there";
 
 /// Where the extended partition of an MBR ends, in which the logical ones lie; 0 where there is none.
 ///

@@ -22,6 +22,27 @@ pub(crate) enum Wish {
     Shrink(u32, u64),
 }
 
+/// A table that is there, and what it is to follow.
+pub(super) struct Asked<'a> {
+    pub(super) view: &'a View<'a>,
+    pub(super) found: &'a Partitions,
+    /// The size that the disk gets, in bytes.
+    pub(super) size: u64,
+    pub(super) wish: Wish,
+    /// The disk.
+    pub(super) name: &'a str,
+}
+
+impl Asked<'_> {
+    /// Why the table stays as it is.
+    pub(super) fn refused(&self, why: impl std::fmt::Display) -> Error {
+        Error::usage(
+            format!("the partition table of {} is left alone: {why}", self.name),
+            "let the guest mend it first, or change it there",
+        )
+    }
+}
+
 /// The bytes of a table that follows its disk.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub(crate) struct TableChange {
@@ -43,7 +64,8 @@ pub(crate) struct NewLength {
 }
 
 /// Which partition is meant, where its space may end, and what it gets. `last` is where the last one may end.
-pub(super) fn new_length(view: &View<'_>, found: &Partitions, wish: Wish, last: u64) -> Result<Option<NewLength>> {
+pub(super) fn new_length(asked: &Asked<'_>, last: u64) -> Result<Option<NewLength>> {
+    let Asked { view, found, wish, .. } = *asked;
     let number = match wish {
         Wish::Stay => return Ok(None),
         Wish::Shrink(number, _) | Wish::Extend(Some(number)) => number,

@@ -71,20 +71,18 @@ impl Planned for ResizePlan {
     fn run(&self, progress: &Progress) -> Result<ResizeOutcome> {
         self.look_again()?;
         let options = OpenOptions::of_format(self.request.format);
-        if !self.needs_journal {
-            let mut disk = ChainMut::over(self.locked.clone(), &options)?;
+        let record = self.extend_volume(progress)?;
+        let begun = self.begin(&options, record).inspect_err(|_| remove_redo(&self.path).unwrap_or_default())?;
+        let (mut disk, journal) = begun;
+        let Some((journal, file)) = journal else {
             let layers_below = disk.parents().len();
             let resized = self.record.resize(&mut disk, progress);
             let closed = disk.close();
             resized.and(closed)?;
             return Ok(self.record.outcome(&self.request.path, layers_below));
-        }
-        let file = file_of(self.locked.storage.clone(), &self.path)?;
-        let record = self.extend_volume(progress)?;
-        let member = Member::new(self.path.clone(), Uuid::nil())?;
-        let journal = Journal::begin(Record::new(vec![member], self.path.clone(), record))?;
-        let (identity, stand) = (self.locked.identity, Stand::Begun);
-        let work = Resizing { journal, stand, is_reopened: false, file, identity, options };
+        };
+        let (identity, stand, opened) = (self.locked.identity, Stand::Begun, Some(disk));
+        let work = Resizing { journal, stand, is_reopened: false, file, identity, options, opened };
         let done = work.run(progress)?;
         Ok(ResizeOutcome { path: self.request.path.clone(), ..done })
     }
@@ -105,6 +103,18 @@ impl ResizePlan {
         Ok(())
     }
 
+    /// The disk, open, and the record of what happens to it, where one is kept. What cannot be opened leaves none.
+    fn begin(&self, options: &OpenOptions, record: ResizeRecord) -> Result<Begun> {
+        let disk = ChainMut::over(self.locked.clone(), options)?;
+        if !self.needs_journal {
+            return Ok((disk, None));
+        }
+        let file = file_of(self.locked.storage.clone(), &self.path)?;
+        let member = Member::new(self.path.clone(), Uuid::nil())?;
+        let journal = Journal::begin(Record::new(vec![member], self.path.clone(), record))?;
+        Ok((disk, Some((journal, file))))
+    }
+
     /// The record, with what the file system becomes, where it is extended.
     fn extend_volume(&self, progress: &Progress) -> Result<ResizeRecord> {
         let mut record = self.record.clone();
@@ -117,6 +127,8 @@ impl ResizePlan {
         Ok(record)
     }
 }
+
+type Begun = (ChainMut, Option<(Journal<ResizeRecord>, Arc<FileStorage>)>);
 
 fn file_of(storage: Arc<dyn Storage>, path: &Path) -> Result<Arc<FileStorage>> {
     let file = storage.as_file().and_then(|file| file.downcast().ok());
@@ -195,6 +207,8 @@ struct Resizing {
     file: Arc<FileStorage>,
     identity: HostIdentity,
     options: OpenOptions,
+    /// The disk, until it is worked on.
+    opened: Option<ChainMut>,
 }
 
 impl Resizing {
@@ -211,7 +225,7 @@ impl Resizing {
             Some(ResizeMark::Changing) => Stand::Changing,
             Some(ResizeMark::Done) => Stand::Done,
         };
-        Ok(Self { journal, stand, is_reopened: true, file, identity, options })
+        Ok(Self { journal, stand, is_reopened: true, file, identity, options, opened: None })
     }
 
     fn record(&self) -> &ResizeRecord {
@@ -247,7 +261,7 @@ impl Resizing {
 
     /// Does all of it; how many layers the disk stands on.
     fn go(&mut self, progress: &Progress) -> Result<usize> {
-        let mut disk = self.open()?;
+        let mut disk = self.opened.take().map_or_else(|| self.open(), Ok)?;
         let layers_below = disk.parents().len();
         if self.stand == Stand::Done {
             return Ok(layers_below);

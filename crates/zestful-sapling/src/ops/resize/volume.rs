@@ -9,7 +9,7 @@ use std::sync::Arc;
 use super::record::{ResizeRecord, StoredStep, read_or_zeros};
 use crate::chain::{Chain, ChainMut, OpenOptions, SharedDisk};
 use crate::error::{Error, Refusal, Result};
-use crate::guest::{FileSystem, Volume, Volumes};
+use crate::guest::{FileSystem, Volume, Volumes, volumes_of_shared};
 use crate::image::Space;
 use crate::program;
 use crate::progress::Progress;
@@ -41,8 +41,15 @@ pub trait ShowVolume: Send + Sync + Debug {
 #[derive(Clone, Debug)]
 pub(super) struct VolumeToExtend {
     pub(super) partition: Option<u32>,
+    /// The size of its file system in bytes.
+    size: u64,
     check: PathBuf,
     resize: PathBuf,
+}
+
+/// The partition that a volume stands in.
+fn number_of(volume: &Volume) -> Option<u32> {
+    volume.partition.as_ref().map(|one| one.number)
 }
 
 impl VolumeToExtend {
@@ -53,9 +60,8 @@ impl VolumeToExtend {
     /// `Refused` when its file system is not extended from outside; `Usage` when there is none, it is not clean, or the
     /// host has no programs for it.
     pub(super) fn find(path: &Path, found: &Volumes, grown: Option<(u32, u64)>, to: u64) -> Result<Self> {
-        let number = |volume: &&Volume| volume.partition.as_ref().map(|one| one.number);
         let volume = match grown {
-            Some((wanted, _)) => found.volumes.iter().find(|volume| number(volume) == Some(wanted)),
+            Some((wanted, _)) => found.volumes.iter().find(|volume| number_of(volume) == Some(wanted)),
             None => found.volumes.iter().max_by_key(|volume| volume.start),
         };
         let path = path.display();
@@ -99,8 +105,8 @@ impl VolumeToExtend {
                 Error::usage(message, "install the package e2fsprogs, or extend the file system in the guest")
             })
         };
-        let partition = volume.partition.as_ref().map(|one| one.number);
-        Ok(Self { partition, check: program("e2fsck")?, resize: program("resize2fs")? })
+        let size = content.size.unwrap_or(0);
+        Ok(Self { partition: number_of(volume), size, check: program("e2fsck")?, resize: program("resize2fs")? })
     }
 
     pub(super) fn told(&self) -> String {
@@ -139,6 +145,7 @@ impl VolumeToExtend {
             self.run(&self.resize, &[], file, progress)?;
             self.run(&self.check, &["-f", "-n"], file, progress)
         })?;
+        self.refuse_unchanged(&volumes_of_shared(&view)?)?;
         progress.begin("keeping what was changed".to_owned(), 0);
         let mut writer = RedoWriter::new(image)?;
         let (mut new, mut old) = (vec![0; PIECE as usize], vec![0; PIECE as usize]);
@@ -161,6 +168,17 @@ impl VolumeToExtend {
             Ok(())
         })?;
         writer.finish()
+    }
+
+    /// A program that is content has not always done something: a little more is no use to some file systems.
+    fn refuse_unchanged(&self, found: &Volumes) -> Result<()> {
+        let volume = found.volumes.iter().find(|volume| number_of(volume) == self.partition);
+        let size = volume.and_then(|volume| volume.content.as_ref()).and_then(|content| content.size);
+        if size.is_some_and(|size| size > self.size) {
+            return Ok(());
+        }
+        let told = format!("it was content, and left the file system as it was, with {} bytes", self.size);
+        Err(Error::io("run", &self.resize, std::io::Error::other(told)))
     }
 
     /// Where the volume lies now.
