@@ -5,7 +5,7 @@ use zestful_sapling::error::{Error, Refusal};
 use zestful_sapling::family::Override;
 use zestful_sapling::guest::{PartitionTable, partitions};
 use zestful_sapling::image::Space;
-use zestful_sapling::ops::{Make, NewSize, Operation, PartitionToExtend, Planned, Resize};
+use zestful_sapling::ops::{CopyDisk, Make, NewImage, NewSize, Operation, PartitionToExtend, Planned, Resize};
 
 use crate::family_model::quick_folder;
 use crate::guest_trees::tool;
@@ -186,4 +186,14 @@ fn tables_that_are_not_sound_are_left_alone() {
         perform(larger).unwrap();
         assert!(std::fs::read(&scene.path).unwrap()[..before.len()] == before, "{name}");
     }
+    // One that was written for other sectors than the disk has.
+    let scene = Scene::new(FORMS[0], PartitionTable::Gpt);
+    let path = scene.path.with_extension("vhdx");
+    let image = NewImage::new().with_sectors((4096, 4096));
+    perform(CopyDisk::new(&scene.path, &path).with_image(image).with_override(Override::Sectors)).unwrap();
+    let (before, larger) = (std::fs::read(&path).unwrap(), Resize::new(&path).with_size(NewSize::More(MIB)));
+    let refused = perform(larger.clone().with_extended_partition(PartitionToExtend::Last));
+    let is_told = matches!(&refused, Err(Error::Usage(advice)) if advice.message.contains("sectors of 512 bytes"));
+    assert!(is_told && std::fs::read(&path).unwrap() == before, "{refused:?}");
+    perform(larger).unwrap();
 }
