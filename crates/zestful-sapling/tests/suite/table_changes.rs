@@ -6,11 +6,14 @@ use zestful_sapling::family::Override;
 use zestful_sapling::guest::{PartitionTable, partitions};
 use zestful_sapling::image::Space;
 use zestful_sapling::ops::{CopyDisk, Make, NewImage, NewSize, Operation, PartitionToExtend, Planned, Resize};
+use zestful_sapling::progress::Progress;
+use zestful_sapling::storage::testing::HostRecorder;
 
 use crate::family_model::quick_folder;
 use crate::guest_trees::tool;
 use crate::resizing::{Act, FORMS, SIZE, Scene, open};
-use crate::support::{MIB, perform};
+use crate::sidecars::journal_of;
+use crate::support::{MIB, perform, resume};
 
 /// Tables that another program wrote: which partition gets what, and what that program says of it afterwards.
 #[test]
@@ -87,6 +90,66 @@ fn tables_of_other_programs_follow() {
     }
 }
 
+/// A logical partition is told of in two places and lies inside a third: at every moment it lies there.
+#[test]
+fn logical_partitions_never_reach_out_of_what_contains_them() {
+    let folder = quick_folder();
+    let path = folder.path().canonicalize().unwrap().join("table.raw");
+    let text = path.to_str().unwrap().to_owned();
+    std::fs::File::create(&path).unwrap().set_len(20 * MIB).unwrap();
+    let script = "label: dos\\nx1: size=4M\\nx2: size=14M, type=5\\nx5: size=2M\\nx6: size=4M\\n";
+    let run = format!("printf '{script}' | sfdisk -q --no-reread {text}");
+    if tool("sh", &["-c", &run]).is_none_or(|ended| !ended) {
+        eprintln!("skipped: there is no sfdisk here");
+        return;
+    }
+    let start = partitions(&open(&path).unwrap()).unwrap().usable[2].start;
+    if tool("mkfs.fat", &["--offset", &(start / 512).to_string(), &text, "3072"]) != Some(true) {
+        eprintln!("skipped: there is no mkfs.fat here");
+        return;
+    }
+    let grow = Resize::new(&path).with_size(NewSize::To(40 * MIB)).with_extended_partition(PartitionToExtend::Last);
+    let shrink = Resize::new(&path).with_size(NewSize::To(17 * MIB)).with_shrunk_partition(6);
+    let mut states = 0;
+    for (resize, is_growth) in [(grow, true), (shrink, false)] {
+        let recorder = HostRecorder::start(folder.path()).unwrap();
+        let outcome = perform(resize).unwrap();
+        assert_eq!(outcome.partition.unwrap().number, 6);
+        let end = std::fs::metadata(&path).unwrap().len();
+        let found = recorder.crash_states(3, 2).unwrap();
+        recorder.stop();
+        for (issued, state) in found {
+            recorder.restore(&state).unwrap();
+            let found = partitions(&open(&path).unwrap()).unwrap();
+            let numbers: Vec<u32> = found.usable.iter().map(|one| one.number).collect();
+            assert_eq!((numbers, found.problems), (vec![1, 5, 6], vec![]), "growth: {is_growth}, after {issued}");
+            if journal_of(&path).exists() {
+                resume(&path, &[]).unwrap();
+                assert_eq!(std::fs::metadata(&path).unwrap().len(), end);
+            }
+            assert_eq!(tool("sfdisk", &["--verify", &text]), Some(true), "growth: {is_growth}, after {issued}");
+            states += 1;
+        }
+    }
+    assert!(states > 50, "{states}");
+}
+
+/// An MBR counts sectors with 32 bits: a partition ends there, however large its disk is.
+#[test]
+fn an_mbr_reaches_two_tebibytes() {
+    let scene = Scene::new(FORMS[1], PartitionTable::Mbr);
+    let larger = Resize::new(&scene.path).with_size(NewSize::To(5 << 40));
+    let plan = larger.with_extended_partition(PartitionToExtend::Last).plan().unwrap();
+    let is_said = plan.summary().steps.iter().any(|step| step.contains("an MBR counts no further than 2 TiB"));
+    assert!(is_said, "{:?}", plan.summary().steps);
+    plan.run(&Progress::new()).unwrap();
+    drop(plan);
+    let disk = open(&scene.path).unwrap();
+    let found = partitions(&disk).unwrap();
+    let last = &found.usable[1];
+    assert_eq!((last.start + last.len, found.problems), (2 << 40, vec![]));
+}
+
 /// A refusal names why, and nothing is changed; what is meant so is done.
 #[test]
 fn what_would_be_lost_is_refused() {
@@ -95,7 +158,9 @@ fn what_would_be_lost_is_refused() {
     let forced = [Override::CutPartition, Override::DiscardData];
     let (cut, discard): (&[Override], &[Override]) = (&forced[..1], &forced[1..]);
     // The table, whether something is written at 20 MiB, the new size, what may be lost, and how it ends.
-    let table: [Row<'_>; 14] = [
+    let table: [Row<'_>; 15] = [
+        // Without room for the second copy behind it.
+        (gpt, false, 23 * MIB + 4096, &[], Err("volume 2")),
         (gpt, false, 18 * MIB, &[], Err("volume 2")),
         (gpt, false, 18 * MIB, discard, Err("volume 2")),
         // Its last sectors hold nothing, and are cut.
