@@ -9,6 +9,7 @@ mod mended;
 mod open;
 mod parts;
 pub mod pieces;
+mod placement;
 mod probe;
 mod raw;
 mod renewable;
@@ -36,6 +37,7 @@ pub(crate) use open::{
     Place, data_identity_at, is_single_file, open_place, open_place_at_once, open_place_mut, open_unlocked, recognise,
 };
 pub use open::{open_image, open_image_mut};
+pub use placement::{Arrangement, Placement};
 pub use probe::{check_ending, format_of_name, probe};
 pub(crate) use raw::check_resizable;
 pub use raw::{RawImage, RawImageMut};
@@ -271,6 +273,14 @@ pub trait Image: Send + Sync {
         data_in(self.storage(), at, len)
     }
 
+    /// How the blocks of the image stand in its file; `None` when it has none that could stand elsewhere.
+    ///
+    /// # Errors
+    /// `Io`.
+    fn placement(&self) -> Result<Option<Placement>> {
+        Ok(None)
+    }
+
     /// Rules of the format that the image breaks without its content being in doubt.
     fn warnings(&self) -> &[Finding] {
         &[]
@@ -314,6 +324,16 @@ pub trait ImageMut: Image {
     /// # Errors
     /// As [`ImageMut::write_at`].
     fn zero_at(&self, offset: u64, len: u64) -> Result<()>;
+
+    /// Gives back the blocks that lie wholly in a range: what they hold is what the parent holds there, as the caller
+    /// has found out, or zero where there is no parent. So nothing changes for a reader.
+    ///
+    /// # Errors
+    /// As [`ImageMut::write_at`].
+    fn give_to_parent(&self, offset: u64, len: u64) -> Result<()> {
+        _ = (offset, len);
+        Ok(())
+    }
 
     /// While a visit lasts no place that [`Image::extent_at`] named during it is used for anything else, so that what
     /// is read there belongs to the range that was asked about.
@@ -374,6 +394,20 @@ pub trait ImageMut: Image {
     /// `Usage` when the size is no multiple of the sector, zero, or larger, or the image is a device or a set of
     /// pieces; otherwise as [`ImageMut::flush`].
     fn shrink(&mut self, size: u64) -> Result<()>;
+
+    /// Moves blocks to other places in the file, and cuts the file behind the last of them. Content and data identity
+    /// stay. At any moment each block is whole in a place that the image names, also after a loss of power; an error,
+    /// also one that `watch` returns, ends the work with what was moved so far.
+    ///
+    /// At most `room` bytes, or one block, are in two places at once. `watch` hears of each number of bytes that were
+    /// moved, once that is durable. An image without blocks stays as it is.
+    ///
+    /// # Errors
+    /// As [`ImageMut::flush`], and what `watch` returns.
+    fn arrange(&mut self, how: Arrangement, room: u64, watch: &mut dyn FnMut(u64) -> Result<()>) -> Result<()> {
+        _ = (how, room, watch);
+        Ok(())
+    }
 
     /// The way in which another thread may have the host put what was written on its disk, beside the writing. When
     /// it fails there the image refuses further writes, too: the host has told of the loss once, and a later sync

@@ -3,6 +3,7 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test ends where it fails")]
 
 mod acts;
+mod arranging;
 mod beside;
 mod chains;
 mod compare_files;

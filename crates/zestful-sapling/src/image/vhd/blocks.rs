@@ -66,6 +66,20 @@ impl VhdMut {
         }
     }
 
+    /// A block whose content its parent holds as well, or that reads as zero where there is none, is held no more.
+    pub(super) fn give_block_to_parent(&self, block: u64) -> Result<()> {
+        if self.place(block).is_none() {
+            return Ok(());
+        }
+        self.begin()?;
+        let mut turn = self.turn_with_room()?;
+        if let Some(place) = self.place(block) {
+            turn.released.push(place);
+            self.set_entry(&mut turn, block, UNUSED);
+        }
+        Ok(())
+    }
+
     pub(super) fn zero_in_block(&self, shape: BlockShape, step: Step) -> Result<()> {
         let Step { unit: block, within, len, .. } = step;
         let differencing = self.is_differencing();
@@ -75,17 +89,12 @@ impl VhdMut {
         }
         self.begin()?;
         if !differencing && within == 0 && len >= shape.visible_len(block) {
-            let mut turn = self.turn_with_room()?;
-            if let Some(place) = self.place(block) {
-                turn.released.push(place);
-                self.set_entry(&mut turn, block, UNUSED);
-            }
-            return Ok(());
+            return self.give_block_to_parent(block);
         }
         self.write_in_block(shape, step, |at| self.storage.punch_hole(at, len))
     }
 
-    fn set_entry(&self, turn: &mut Turn, block: u64, entry: u32) {
+    pub(super) fn set_entry(&self, turn: &mut Turn, block: u64, entry: u32) {
         let mut layout = self.layout_mut();
         if let Some(slot) = layout.blocks.as_mut().and_then(|blocks| blocks.table.get_mut(index(block))) {
             *slot = entry;

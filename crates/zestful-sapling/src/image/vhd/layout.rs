@@ -91,7 +91,12 @@ impl Blocks {
         gaps
     }
 
-    fn structures_end(&self) -> u64 {
+    /// Bytes that the structures take.
+    pub(super) fn structures_len(&self) -> u64 {
+        self.structures.iter().fold(0, |sum, (start, end, _)| sum.saturating_add(end.saturating_sub(*start)))
+    }
+
+    pub(super) fn structures_end(&self) -> u64 {
         self.structures.iter().map(|(_, end, _)| *end).max().unwrap_or_default()
     }
 

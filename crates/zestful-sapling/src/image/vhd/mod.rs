@@ -3,6 +3,7 @@
 //! One file a structure (footer, header, locator): the parsers take bytes and do no I/O. `layout` puts them together
 //! for opening and for checking; reader, writer and create stand on that.
 
+mod arrange;
 mod bitmap;
 mod blocks;
 mod check;

@@ -8,7 +8,7 @@ use super::layout::{Layout, UNUSED};
 use crate::bytes::{index, split, wide};
 use crate::error::Result;
 use crate::finding::Finding;
-use crate::image::{BlockCounts, Extent, Image, ImageInfo, Source};
+use crate::image::{BlockCounts, Extent, Image, ImageInfo, Placement, Source};
 use crate::storage::ReadAt;
 
 /// A VHD image, open for reading. One whose footer at the end is lost is read by the copy at the start.
@@ -107,6 +107,11 @@ impl Image for Vhd {
 
     fn extent_at(&self, offset: u64, len: u64) -> Result<Extent> {
         self.layout.find(offset, len).extent(&self.storage, &self.bitmaps)
+    }
+
+    fn placement(&self) -> Result<Option<Placement>> {
+        let Some(blocks) = self.layout.blocks.as_ref() else { return Ok(None) };
+        Ok(Some(blocks.placement(self.storage.len()?)))
     }
 
     fn warnings(&self) -> &[Finding] {

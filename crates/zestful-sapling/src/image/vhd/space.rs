@@ -1,6 +1,6 @@
 //! Where new blocks go. The file always ends with a footer.
 
-use std::ops::Range;
+use std::collections::BTreeMap;
 
 use super::SECTOR;
 use super::footer::Footer;
@@ -23,16 +23,16 @@ pub(super) struct Space {
     pub(super) next: u64,
     /// From here up to the footer the file certainly holds zeros.
     clean_from: u64,
-    /// What lies between the blocks, the first last.
-    free: Vec<Range<u64>>,
+    /// What lies between the blocks: where it begins, and where it ends.
+    free: BTreeMap<u64, u64>,
     /// Places between the blocks that were not free after all.
     foreign: usize,
 }
 
 impl Space {
     pub(super) fn new(layout: &Layout, footer_at: u64) -> Self {
-        let mut free = layout.blocks.as_ref().map_or_else(Vec::new, Blocks::gaps);
-        free.reverse();
+        let gaps = layout.blocks.as_ref().map_or_else(Vec::new, Blocks::gaps);
+        let free = gaps.into_iter().map(|gap| (gap.start, gap.end)).collect();
         let next = layout.blocks.as_ref().map_or(0, Blocks::used_end);
         Self { footer_at, next, clean_from: footer_at, free, foreign: 0 }
     }
@@ -40,17 +40,8 @@ impl Space {
     /// A place for a block; its data reads as zero.
     pub(super) fn allocate(&mut self, storage: &Latched, shape: BlockShape, footer: &Footer) -> Result<u64> {
         let stride = shape.stride();
-        while let Some(gap) = self.free.pop() {
-            let Some(place) = shape.place_in(&gap) else { continue };
-            self.free.push(place.saturating_add(stride)..gap.end);
-            // Some programs keep things of their own between the blocks, which nothing points at.
-            if reads_zero(storage, place, stride)? {
-                return Ok(place);
-            }
-            self.foreign = self.foreign.saturating_add(1);
-            if self.foreign == MOST_FOREIGN {
-                self.free.clear();
-            }
+        if let Some(place) = self.allocate_below(storage, shape, u64::MAX)? {
+            return Ok(place);
         }
         let place = shape.aligned(self.next);
         let end = place.saturating_add(stride);
@@ -64,9 +55,46 @@ impl Space {
         Ok(place)
     }
 
+    /// The first place between the blocks that ends at or before `below`; all of it reads as zero.
+    pub(super) fn allocate_below(&mut self, storage: &Latched, shape: BlockShape, below: u64) -> Result<Option<u64>> {
+        let stride = shape.stride();
+        while let Some(gap) = self.free.first_entry().filter(|gap| *gap.key() < below) {
+            let (start, end) = gap.remove_entry();
+            // One that is too small for a block stays so.
+            let Some(place) = shape.place_in(&(start..end)) else { continue };
+            let stop = place.saturating_add(stride);
+            if stop > below {
+                self.free.insert(start, end);
+                return Ok(None);
+            }
+            if stop < end {
+                self.free.insert(stop, end);
+            }
+            // Some programs keep things of their own between the blocks, which nothing points at.
+            if reads_zero(storage, place, stride)? {
+                return Ok(Some(place));
+            }
+            self.foreign = self.foreign.saturating_add(1);
+            if self.foreign == MOST_FOREIGN {
+                self.free.clear();
+            }
+        }
+        Ok(None)
+    }
+
+    /// A place that was given back.
+    pub(super) fn take(&mut self, place: u64, shape: BlockShape) -> bool {
+        let stop = place.saturating_add(shape.stride());
+        let found = self.free.range(..=place).next_back().map(|(start, end)| (*start, *end));
+        let Some((start, end)) = found.filter(|(_, end)| *end >= stop) else { return false };
+        self.free.remove(&start);
+        self.free.extend([(start, place), (stop, end)].into_iter().filter(|(start, end)| start < end));
+        true
+    }
+
     /// A place that reads as zero is free again.
     pub(super) fn release(&mut self, place: u64, shape: BlockShape) {
-        self.free.push(place..place.saturating_add(shape.stride()));
+        self.free.insert(place, place.saturating_add(shape.stride()));
     }
 
     /// Moves the footer to `end`: the new one is durable before the old one is written over.
@@ -101,7 +129,7 @@ impl Space {
         storage.set_len(end.saturating_add(SECTOR))?;
         (self.footer_at, self.next) = (end, end);
         self.clean_from = self.clean_from.min(end);
-        self.free.retain(|gap| gap.start < end);
+        self.free.retain(|start, _| *start < end);
         storage.sync()
     }
 }

@@ -16,11 +16,12 @@ use crate::bytes::{Step, in_units, index, split, wide};
 use crate::error::{Error, Refusal, Result};
 use crate::finding::{Finding, FindingKind, VhdFinding};
 use crate::image::commits::Commits;
+use crate::image::placement::{Arrangement, Moves};
 use crate::image::renewable::RenewableInfo;
 use crate::image::visitors::{Visit, Visitors};
 use crate::image::{
-    Extent, Image, ImageInfo, ImageMut, Kind, ParentRecord, Syncer, check_growth, check_range, check_shrinking,
-    no_parent,
+    Extent, Image, ImageInfo, ImageMut, Kind, ParentRecord, Placement, Syncer, check_growth, check_range,
+    check_shrinking, no_parent,
 };
 use crate::storage::{Latched, ReadAt, Storage};
 
@@ -98,6 +99,12 @@ impl Image for VhdMut {
         found.extent(&*self.storage, &self.bitmaps)
     }
 
+    fn placement(&self) -> Result<Option<Placement>> {
+        let layout = self.layout();
+        let Some(blocks) = layout.blocks.as_ref() else { return Ok(None) };
+        Ok(Some(blocks.placement(self.storage.len()?)))
+    }
+
     fn warnings(&self) -> &[Finding] {
         &self.warnings
     }
@@ -147,6 +154,16 @@ impl ImageMut for VhdMut {
             None => {
                 self.begin()?;
                 self.put(|storage| storage.write_zeros(offset.saturating_add(step.done), step.len))
+            }
+        })
+    }
+
+    fn give_to_parent(&self, offset: u64, len: u64) -> Result<()> {
+        let Some(shape) = self.shape() else { return Ok(()) };
+        self.change(offset, len, shape.block_size, |step| {
+            match step.within == 0 && step.len >= shape.visible_len(step.unit) {
+                true => self.give_block_to_parent(step.unit),
+                false => Ok(()),
             }
         })
     }
@@ -247,6 +264,10 @@ impl ImageMut for VhdMut {
     fn shrink(&mut self, size: u64) -> Result<()> {
         check_shrinking(self.info(), self.path(), size)?;
         self.shrink_to(size)
+    }
+
+    fn arrange(&mut self, how: Arrangement, room: u64, watch: &mut dyn FnMut(u64) -> Result<()>) -> Result<()> {
+        self.arrange_blocks(how, Moves { room, watch })
     }
 
     fn syncer(&self) -> Syncer {

@@ -153,7 +153,25 @@ impl VhdxMut {
         }
     }
 
-    fn is_whole(&self, block: u64, within: u64, len: u64) -> bool {
+    /// A block whose content its parent holds as well, or that reads as zero where there is none, is held no more.
+    pub(super) fn give_block_to_parent(&self, block: u64) -> Result<()> {
+        if !self.table.geometry.has_parent {
+            return self.zero_in_block(block, 0, self.table.geometry.visible_len(block));
+        }
+        if self.table.payload(block)?.state() == State::NOT_PRESENT {
+            return Ok(());
+        }
+        self.begin()?;
+        let mut turn = self.turn_with_room()?;
+        let entry = self.table.payload(block)?;
+        self.table.set_payload(block, Entry::new(State::NOT_PRESENT, 0))?;
+        if entry.state().has_place() {
+            turn.released.push((entry.offset(), self.table.geometry.block_size));
+        }
+        Ok(())
+    }
+
+    pub(super) fn is_whole(&self, block: u64, within: u64, len: u64) -> bool {
         within == 0 && len >= self.table.geometry.visible_len(block)
     }
 

@@ -32,7 +32,8 @@ impl VhdxMut {
         parameters.virtual_size = size;
         let (old, new) = (layout.geometry, Geometry::new(&parameters));
         if new.entries.saturating_mul(ENTRY_LEN) > layout.bat.len {
-            self.move_table(&layout, new)?;
+            let end = self.storage.len()?.next_multiple_of(ALIGNMENT);
+            self.move_table(&layout, new, end)?;
             *self = Self::open(self.storage.inner())?;
         }
         let place = metadata::place_of(&*self.storage, self.metadata, metadata::VIRTUAL_SIZE)?;
@@ -114,12 +115,14 @@ impl VhdxMut {
         Ok(())
     }
 
-    /// Lays a table for so many entries behind everything else, and has the region table name it.
-    fn move_table(&self, layout: &Layout, new: Geometry) -> Result<()> {
+    /// Lays a table for so many entries at a place that nothing else uses, and has the region table name it.
+    pub(super) fn move_table(&self, layout: &Layout, new: Geometry, offset: u64) -> Result<()> {
         let old = layout.bat;
-        let offset = self.storage.len()?.next_multiple_of(ALIGNMENT);
         let len = new.entries.saturating_mul(ENTRY_LEN).next_multiple_of(ALIGNMENT);
-        self.storage.set_len(offset.saturating_add(len))?;
+        match offset.saturating_add(len) {
+            end if end > self.storage.len()? => self.storage.set_len(end)?,
+            _ => self.storage.punch_hole(offset, len)?,
+        }
         let used = layout.geometry.entries.saturating_mul(ENTRY_LEN);
         let mut buffer = vec![0; index(STEP)];
         for step in in_units(0, used, STEP) {

@@ -4,6 +4,7 @@
 //! One file a structure (header, region, metadata, locator, table, bitmap, log): the parsers take bytes and do no I/O.
 //! `layout` puts them together for opening and for checking; reader, writer and create stand on that.
 
+mod arrange;
 mod bitmap;
 mod blocks;
 mod check;

@@ -6,7 +6,7 @@ use super::layout::Layout;
 use super::table::{State, Table};
 use crate::error::{Error, Result};
 use crate::finding::{Finding, TableEntry};
-use crate::image::{BlockCounts, Extent, Image, ImageInfo};
+use crate::image::{BlockCounts, Extent, Image, ImageInfo, Placement};
 use crate::progress::Progress;
 use crate::storage::ReadAt;
 
@@ -77,6 +77,10 @@ impl Image for Vhdx {
 
     fn extent_at(&self, offset: u64, len: u64) -> Result<Extent> {
         self.table.extent_at(offset, len).map_err(|error| error.at(self.path()))
+    }
+
+    fn placement(&self) -> Result<Option<Placement>> {
+        self.layout.placement().map(Some).map_err(|error| error.at(self.path()))
     }
 
     fn warnings(&self) -> &[Finding] {

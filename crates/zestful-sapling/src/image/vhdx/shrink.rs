@@ -6,6 +6,7 @@ use super::state::VhdxMut;
 use super::table::Geometry;
 use crate::error::Result;
 use crate::finding::{Finding, TableEntry, VhdxFinding};
+use crate::image::data_in;
 use crate::progress::Progress;
 use crate::storage::{ReadAt, Storage};
 
@@ -46,7 +47,7 @@ impl VhdxMut {
     }
 
     /// Gives the host what no structure and no block of the file uses.
-    fn give_back_unused(&mut self) -> Result<()> {
+    pub(super) fn give_back_unused(&mut self) -> Result<()> {
         let layout = Layout::read(self.storage.clone(), &mut Vec::new())?;
         let (_, claims) = layout.judge_table(&Progress::new())?;
         let len = self.storage.len()?;
@@ -54,7 +55,7 @@ impl VhdxMut {
         for (offset, room) in claims.unused() {
             if offset.saturating_add(room) >= len {
                 end = offset;
-            } else {
+            } else if !data_in(&*self.storage, offset, room)?.is_empty() {
                 self.storage.punch_hole(offset, room)?;
             }
         }

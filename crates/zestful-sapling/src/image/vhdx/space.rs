@@ -75,11 +75,39 @@ impl SpaceMap {
         let Some((offset, room)) = fit else {
             return Place { offset: self.extend(len), reused: false };
         };
+        self.shorten(offset, room, len);
+        Place { offset, reused: true }
+    }
+
+    /// The first place for so many bytes that ends at or before `below`.
+    pub(super) fn allocate_below(&mut self, len: u64, below: u64) -> Option<u64> {
+        let before = self.free.iter().take_while(|(offset, _)| offset.saturating_add(len) <= below);
+        let (offset, room) = before.map(|(at, room)| (*at, *room)).find(|(_, room)| *room >= len)?;
+        self.shorten(offset, room, len);
+        Some(offset)
+    }
+
+    /// This range, if it is free.
+    pub(super) fn take(&mut self, offset: u64, len: u64) -> bool {
+        let found = self.free.range(..=offset).next_back().map(|(at, room)| (*at, *room));
+        let Some((start, room)) = found.filter(|(at, room)| at.saturating_add(*room) >= offset.saturating_add(len))
+        else {
+            return false;
+        };
+        let before = offset.saturating_sub(start);
+        self.shorten(start, room, before.saturating_add(len));
+        if before > 0 {
+            self.free.insert(start, before);
+        }
+        true
+    }
+
+    /// Takes the first bytes of a free range.
+    fn shorten(&mut self, offset: u64, room: u64, len: u64) {
         self.free.remove(&offset);
         if room > len {
             self.free.insert(offset.saturating_add(len), room.saturating_sub(len));
         }
-        Place { offset, reused: true }
     }
 
     /// A place behind everything.

@@ -16,11 +16,12 @@ use crate::bytes::{Step, in_units, index, split, wide};
 use crate::error::{Error, Result};
 use crate::finding::{Finding, VhdxFinding};
 use crate::image::commits::Commits;
+use crate::image::placement::{Arrangement, Moves};
 use crate::image::renewable::RenewableInfo;
 use crate::image::visitors::{Visit, Visitors};
 use crate::image::{
-    Extent, Image, ImageInfo, ImageMut, Kind, ParentRecord, ParentReference, Syncer, check_growth, check_range,
-    check_shrinking, no_parent,
+    Extent, Image, ImageInfo, ImageMut, Kind, ParentRecord, ParentReference, Placement, Syncer, check_growth,
+    check_range, check_shrinking, no_parent,
 };
 use crate::storage::{Latched, ReadAt, Storage};
 
@@ -101,6 +102,11 @@ impl Image for VhdxMut {
         self.table.extent_at(offset, len).map_err(|error| error.at(self.path()))
     }
 
+    fn placement(&self) -> Result<Option<Placement>> {
+        let layout = Layout::read(self.storage.clone(), &mut Vec::new()).and_then(|layout| layout.placement());
+        layout.map(Some).map_err(|error| error.at(self.path()))
+    }
+
     fn warnings(&self) -> &[Finding] {
         &self.warnings
     }
@@ -132,6 +138,13 @@ impl ImageMut for VhdxMut {
 
     fn zero_at(&self, offset: u64, len: u64) -> Result<()> {
         self.change(offset, len, |step| self.zero_in_block(step.unit, step.within, step.len))
+    }
+
+    fn give_to_parent(&self, offset: u64, len: u64) -> Result<()> {
+        self.change(offset, len, |step| match self.is_whole(step.unit, step.within, step.len) {
+            true => self.give_block_to_parent(step.unit),
+            false => Ok(()),
+        })
     }
 
     fn visit(&self) -> Visit<'_> {
@@ -214,6 +227,10 @@ impl ImageMut for VhdxMut {
     fn shrink(&mut self, size: u64) -> Result<()> {
         check_shrinking(self.info(), self.path(), size)?;
         self.shrink_to(size).map_err(|error| error.at(self.path()))
+    }
+
+    fn arrange(&mut self, how: Arrangement, room: u64, watch: &mut dyn FnMut(u64) -> Result<()>) -> Result<()> {
+        self.arrange_blocks(how, Moves { room, watch }).map_err(|error| error.at(self.path()))
     }
 
     fn syncer(&self) -> Syncer {

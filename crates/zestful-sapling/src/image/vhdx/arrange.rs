@@ -1,0 +1,182 @@
+//! The blocks of a VHDX image move to other places in its file.
+
+use super::ALIGNMENT;
+use super::layout::Layout;
+use super::space::SpaceMap;
+use super::state::VhdxMut;
+use super::table::{ENTRY_LEN, Entry};
+use crate::bytes::in_units;
+use crate::error::Result;
+use crate::finding::{Severity, TableEntry};
+use crate::image::placement::{Arrangement, Movable, Moves, Placement, copy_within};
+use crate::progress::Progress;
+use crate::storage::Storage;
+
+/// What of a file can be moved, and what cannot.
+#[derive(Default)]
+struct Stock {
+    /// The payload blocks in the order of the disk, and where they stand.
+    blocks: Vec<(u64, u64)>,
+    /// The sector bitmaps likewise, by chunk.
+    bitmaps: Vec<(u64, u64)>,
+    /// Where the last structure ends that stays where it is.
+    fixed_end: u64,
+}
+
+impl Layout {
+    /// How the blocks stand in the file.
+    ///
+    /// # Errors
+    /// `Io`.
+    pub(super) fn placement(&self) -> Result<Placement> {
+        let (table, geometry) = (self.table(), &self.geometry);
+        let mut found = Placement { file_len: self.bounds.file_len, ..Placement::default() };
+        let (mut last, mut used) = (None, 0u64);
+        self.for_each_entry(&Progress::new(), |index, entry| {
+            let role = geometry.role(index);
+            let is_used = index < geometry.entries && entry.state().has_place() && table.judge(index, entry).is_ok();
+            if is_used && (geometry.has_parent || matches!(role, TableEntry::Payload(_))) {
+                used = used.saturating_add(geometry.len_of(role));
+                if let TableEntry::Payload(_) = role {
+                    found.note(&mut last, entry.offset(), geometry.block_size);
+                }
+            }
+            Ok(())
+        })?;
+        let taken = self.bounds.taken.iter().map(|(start, end, _)| end.saturating_sub(*start));
+        let least = taken.fold(used, u64::saturating_add);
+        let fixed = self.bounds.taken.iter().map(|(_, end, _)| *end).max().unwrap_or(0);
+        found.packed_len = least.max(fixed).min(found.file_len);
+        Ok(found)
+    }
+
+    fn stock(&self) -> Result<Stock> {
+        let geometry = &self.geometry;
+        let mut stock = Stock::default();
+        self.for_each_entry(&Progress::new(), |index, entry| {
+            match geometry.role(index) {
+                _ if index >= geometry.entries || !entry.state().has_place() => {}
+                TableEntry::Payload(block) => stock.blocks.push((block, entry.offset())),
+                TableEntry::Bitmap(chunk) if geometry.has_parent => stock.bitmaps.push((chunk, entry.offset())),
+                TableEntry::Bitmap(_) => {}
+            }
+            Ok(())
+        })?;
+        stock.fixed_end = self.bounds.taken.iter().map(|(_, end, _)| *end).max().unwrap_or(0);
+        Ok(stock)
+    }
+}
+
+impl VhdxMut {
+    /// Blocks move, and the file is cut behind the last of them. Content and data identity stay. What was moved before
+    /// an error stays moved.
+    pub(super) fn arrange_blocks(&mut self, how: Arrangement, mut moves: Moves<'_>) -> Result<()> {
+        let moved = self.move_all(how, &mut moves);
+        let ended = self.end_session().and_then(|()| self.give_back_unused());
+        moved.and(ended)
+    }
+
+    fn move_all(&mut self, how: Arrangement, moves: &mut Moves<'_>) -> Result<()> {
+        loop {
+            self.end_session()?;
+            let layout = Layout::read(self.storage.clone(), &mut Vec::new())?;
+            let (found, claims) = layout.judge_table(&Progress::new())?;
+            // Of two blocks that share a place one would be lost when the other moves.
+            if let Some(bad) = found.into_iter().find(|finding| finding.severity() == Severity::Error) {
+                return Err(bad.into());
+            }
+            self.turn().space = SpaceMap::new(Some(&claims), layout.bounds.file_len);
+            if !self.move_table_down(&layout)? {
+                return self.move_blocks(how, &layout, moves);
+            }
+        }
+    }
+
+    /// A table that a growth laid behind the blocks stands in the way of a shorter file: it goes where there is room.
+    fn move_table_down(&mut self, layout: &Layout) -> Result<bool> {
+        let (bat, taken) = (layout.bat, &layout.bounds.taken);
+        let is_last = taken.iter().all(|(_, end, _)| *end <= bat.end());
+        let needed = layout.geometry.entries.saturating_mul(ENTRY_LEN).next_multiple_of(ALIGNMENT);
+        let place = if is_last { self.turn().space.allocate_below(needed, bat.offset) } else { None };
+        let Some(place) = place else { return Ok(false) };
+        self.move_table(layout, layout.geometry, place)?;
+        *self = Self::open(self.storage.inner())?;
+        Ok(true)
+    }
+
+    fn move_blocks(&mut self, how: Arrangement, layout: &Layout, moves: &mut Moves<'_>) -> Result<()> {
+        let Stock { blocks, bitmaps, fixed_end } = layout.stock()?;
+        // What stands before a structure that stays is not in the way of a shorter file.
+        let from = if how == Arrangement::InOrder { 0 } else { fixed_end };
+        let last = blocks.iter().filter(|(_, place)| *place >= from).map(|(block, place)| (*place, *block));
+        moves.pack(self, last.collect())?;
+        self.pack_bitmaps(bitmaps.into_iter().filter(|(_, place)| *place >= from).collect())?;
+        if how == Arrangement::InOrder {
+            let now = blocks.into_iter().map(|(block, _)| Ok((block, self.table.payload(block)?.offset())));
+            let now = now.collect::<Result<Vec<_>>>()?;
+            moves.order(self, &now)?;
+        }
+        Ok(())
+    }
+
+    /// Bitmaps fill the gaps that are too small for blocks, the last first.
+    fn pack_bitmaps(&mut self, mut bitmaps: Vec<(u64, u64)>) -> Result<()> {
+        bitmaps.sort_unstable_by_key(|(_, place)| *place);
+        while let Some((chunk, from)) = bitmaps.pop() {
+            let Some(to) = self.turn().space.allocate_below(ALIGNMENT, from) else { break };
+            self.begin_file(&mut self.session())?;
+            self.put(|storage| copy_within(storage, from, to, ALIGNMENT))?;
+            self.table.set_bitmap(chunk, to)?;
+            self.turn().released.push((from, ALIGNMENT));
+            self.commit()?;
+            // Another structure may come to stand there.
+            for page in in_units(from, ALIGNMENT, super::PAGE) {
+                self.table.pages.parts.forget(from.saturating_add(page.done));
+            }
+        }
+        Ok(())
+    }
+}
+
+impl Movable for VhdxMut {
+    fn stride(&self) -> u64 {
+        self.table.geometry.block_size
+    }
+
+    fn shift(&mut self, block: u64, from: u64, to: u64) -> Result<()> {
+        let len = self.stride();
+        self.begin_file(&mut self.session())?;
+        if to.saturating_add(len) > self.table.file_len() {
+            let end = self.turn().space.end();
+            self.put(|storage| storage.set_len(end))?;
+            self.table.set_file_len(end);
+        }
+        self.put(|storage| copy_within(storage, from, to, len))?;
+        let mut turn = self.turn_with_room()?;
+        let state = self.table.payload(block)?.state();
+        self.table.set_payload(block, Entry::new(state, to))?;
+        turn.released.push((from, len));
+        Ok(())
+    }
+
+    fn take_below(&mut self, below: u64) -> Result<Option<u64>> {
+        let len = self.stride();
+        Ok(self.turn().space.allocate_below(len, below))
+    }
+
+    fn take_any(&mut self) -> Result<u64> {
+        let len = self.stride();
+        Ok(self.turn().space.allocate(len).offset)
+    }
+
+    fn take(&mut self, place: u64) -> Result<()> {
+        let len = self.stride();
+        let is_free = self.turn().space.take(place, len);
+        debug_assert!(is_free, "{place} is taken");
+        Ok(())
+    }
+
+    fn secure(&mut self) -> Result<()> {
+        self.commit()
+    }
+}
