@@ -56,6 +56,12 @@ impl FatVolume {
         self.window.read_at(buffer, at)
     }
 
+    /// The same of what a file holds, of which there is as much as its entry says: whoever asked for it gets it all.
+    pub(in crate::guest) fn content_at(&mut self, buffer: &mut [u8], at: u64) -> Result<(), Trouble> {
+        self.window.patience().renew();
+        self.window.read_at(buffer, at)
+    }
+
     fn link(&mut self, number: u64) -> Result<Link, Trouble> {
         let bits = self.layout.bits();
         let first = if bits == 12 { number / 2 * 3 } else { number * bits / 8 };

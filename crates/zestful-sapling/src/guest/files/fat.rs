@@ -85,7 +85,7 @@ impl Item for FatItem<'_> {
             let end = (at + (run.end - run.start) * cluster).min(len);
             while at < end {
                 buffer.resize(PIECE.min(end - at) as usize, 0);
-                volume.read_at(&mut buffer, place)?;
+                volume.content_at(&mut buffer, place)?;
                 take(at, &buffer)?;
                 (at, place) = (at + wide(buffer.len()), place + wide(buffer.len()));
             }

@@ -90,7 +90,7 @@ pub(super) fn content(volume: &mut FatVolume, remains: &Remains, take: &mut Take
     let (mut at, mut buffer) = (0, Vec::new());
     while at < remains.size {
         buffer.resize(PIECE.min(remains.size - at) as usize, 0);
-        volume.read_at(&mut buffer, start + at)?;
+        volume.content_at(&mut buffer, start + at)?;
         take(at, &buffer)?;
         at += wide(buffer.len());
     }
