@@ -172,6 +172,10 @@ impl ImageMut for RawImageMut {
         self.storage.punch_hole(offset, len)
     }
 
+    fn dig(&self, offset: u64, len: u64) -> Result<()> {
+        self.zero_at(offset, len)
+    }
+
     fn set_identity(&mut self, _: Uuid) -> Result<()> {
         Err(Error::usage(
             format!("{} is a raw disk, which has no identity of its own", self.path().display()),

@@ -324,6 +324,9 @@ impl Storage for Headless {
     fn let_others_read(&self) -> Result<()> {
         self.device.let_others_read()
     }
+    fn keeps_holes(&self) -> bool {
+        false
+    }
     fn punch_hole(&self, offset: u64, len: u64) -> Result<()> {
         self.write_zeros(offset, len)
     }

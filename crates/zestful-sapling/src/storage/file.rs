@@ -342,6 +342,12 @@ impl Storage for FileStorage {
         Some(self)
     }
 
+    fn keeps_holes(&self) -> bool {
+        let flags = FallocateFlags::PUNCH_HOLE | FallocateFlags::KEEP_SIZE;
+        // Behind the end of the file there is nothing that could change.
+        self.len().is_ok_and(|len| fallocate(&self.file, flags, len, 1).is_ok())
+    }
+
     fn punch_hole(&self, offset: u64, len: u64) -> Result<()> {
         if len == 0 {
             return Ok(());

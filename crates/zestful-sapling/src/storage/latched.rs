@@ -121,6 +121,9 @@ impl Storage for Latched {
     fn as_file(self: Arc<Self>) -> Option<Arc<dyn Any + Send + Sync>> {
         self.inner.clone().as_file()
     }
+    fn keeps_holes(&self) -> bool {
+        self.inner.keeps_holes()
+    }
     fn punch_hole(&self, offset: u64, len: u64) -> Result<()> {
         self.guard(|inner| inner.punch_hole(offset, len))
     }

@@ -44,6 +44,7 @@ pub(crate) use file::open_regular;
 pub use file_id::FileId;
 pub(crate) use folder_lock::FolderLock;
 pub(crate) use held::{Held, swapped};
+pub(crate) use host::host_pieces;
 pub(crate) use host::{allocated_at, is_writable_folder, unmark_read_only};
 pub use host::{free_space, is_marked_read_only, mark_read_only};
 pub(crate) use latched::Latched;
@@ -62,7 +63,7 @@ pub use staged::StagedFile;
 pub(crate) use staged::{is_temporary_name, temporary_name};
 pub(crate) use staged_folder::StagedFolder;
 pub(crate) use turn::Turn;
-pub(crate) use writers::{Writers, writers_of};
+pub(crate) use writers::{Writers, users_of, writers_of};
 
 /// The host's identity of a file or device, the same under every name.
 pub type HostIdentity = (u64, u64);
@@ -212,6 +213,11 @@ pub trait Storage: ReadAt {
         self.write_zeros(offset, len)
     }
 
+    /// Whether the host takes back the space of a part of a file; to ask may set the time of its last change.
+    fn keeps_holes(&self) -> bool {
+        false
+    }
+
     /// Writes zeros and keeps the space.
     ///
     /// # Errors
@@ -278,6 +284,9 @@ impl<T: Storage + ?Sized> Storage for Arc<T> {
     }
     fn punch_hole(&self, offset: u64, len: u64) -> Result<()> {
         (**self).punch_hole(offset, len)
+    }
+    fn keeps_holes(&self) -> bool {
+        (**self).keeps_holes()
     }
     fn write_zeros(&self, offset: u64, len: u64) -> Result<()> {
         (**self).write_zeros(offset, len)

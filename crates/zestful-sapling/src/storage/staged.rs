@@ -221,6 +221,9 @@ impl Storage for Unpublished {
     fn as_file(self: Arc<Self>) -> Option<Arc<dyn Any + Send + Sync>> {
         None
     }
+    fn keeps_holes(&self) -> bool {
+        self.0.keeps_holes()
+    }
     fn punch_hole(&self, offset: u64, len: u64) -> Result<()> {
         self.0.punch_hole(offset, len)
     }

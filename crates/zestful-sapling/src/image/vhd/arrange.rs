@@ -4,13 +4,13 @@
 //! their new places are written, each of which a disk writes whole or not at all; until those are durable nothing else
 //! is written to the old places.
 
-use super::layout::{Blocks, UNUSED};
+use super::layout::{Blocks, UNUSED, place_of};
 use super::shape::BlockShape;
 use super::state::VhdMut;
-use crate::bytes::fit_u32;
+use crate::bytes::{fit_u32, split};
 use crate::error::Result;
-use crate::image::placement::{Arrangement, Movable, Moves, Placement, copy_within};
-use crate::image::{Image, ImageMut};
+use crate::image::placement::{Arrangement, HOST_BLOCK, Movable, Moves, Placed, Placement, copy_within, packed_end};
+use crate::image::{Image, ImageMut, data_in};
 use crate::storage::Storage;
 
 impl Blocks {
@@ -18,21 +18,23 @@ impl Blocks {
     pub(super) fn placement(&self, file_len: u64) -> Placement {
         let mut found = Placement { file_len, ..Placement::default() };
         let mut last = None;
-        for (_, place) in self.placed() {
-            found.note(&mut last, place, self.shape.stride());
+        for placed in self.placed() {
+            found.note(&mut last, place_of(placed.place), self.shape.stride());
         }
-        let blocks = found.blocks.saturating_mul(self.shape.stride());
-        let least = self.structures_len().saturating_add(blocks).max(self.structures_end());
-        found.packed_len = least.saturating_add(super::SECTOR).min(file_len);
+        let (fixed_end, stride) = (self.structures_end(), self.shape.stride());
+        let mut movable: Vec<u32> = self.placed().map(|placed| placed.place).collect();
+        movable.retain(|place| place_of(*place) >= fixed_end);
+        movable.sort_unstable();
+        let end = packed_end(movable, super::SECTOR, stride, self.gaps(), |gap| self.shape.place_in(gap));
+        let end = end.max(fixed_end).next_multiple_of(super::SECTOR).saturating_add(super::SECTOR);
+        found.packed_len = end.min(file_len);
         found
     }
 
     /// The blocks in the order of the disk, and where they stand.
-    fn placed(&self) -> impl Iterator<Item = (u64, u64)> {
-        (0u64..)
-            .zip(&self.table)
-            .filter(|(_, entry)| **entry != UNUSED)
-            .filter_map(|(block, _)| self.place(block).map(|place| (block, place)))
+    fn placed(&self) -> impl Iterator<Item = Placed> {
+        let named = (0u32..).zip(&self.table).filter(|(_, entry)| **entry != UNUSED);
+        named.map(|(block, entry)| Placed { block, place: *entry })
     }
 }
 
@@ -43,29 +45,49 @@ impl VhdMut {
         let Some(identity) = self.info().data_identity.filter(|_| self.shape().is_some()) else { return Ok(()) };
         self.settle()?;
         self.set_data_identity(identity)?;
+        self.give_back_leftovers()?;
         let moved = self.move_blocks(how, &mut moves);
-        let settled = self.settle();
+        // Once more: blocks that were given up beside each other share blocks of the host.
+        let settled = self.settle().and_then(|()| self.give_back_leftovers()).and_then(|()| self.settle());
         moved.and(settled)
     }
 
+    /// What a session that was cut short gave up, and could not give back any more. Of images that other programs made
+    /// nobody knows what they keep between the blocks.
+    fn give_back_leftovers(&mut self) -> Result<()> {
+        let layout = self.layout();
+        let gaps = if layout.footer.is_ours() { layout.blocks.as_ref().map(Blocks::gaps) } else { None };
+        drop(layout);
+        for gap in gaps.unwrap_or_default() {
+            // The host counts in blocks of its own, which the blocks beside a gap may share.
+            let inner = gap.start.next_multiple_of(HOST_BLOCK);
+            let len = split(gap.end, HOST_BLOCK).0.saturating_mul(HOST_BLOCK).saturating_sub(inner);
+            if !data_in(&*self.storage, inner, len)?.is_empty() {
+                self.put(|_| self.clear(gap.start, gap.end.saturating_sub(gap.start)))?;
+            }
+        }
+        Ok(())
+    }
+
     fn move_blocks(&mut self, how: Arrangement, moves: &mut Moves<'_>) -> Result<()> {
-        let placed = |image: &Self, from: u64| -> Vec<(u64, u64)> {
+        let placed = |image: &Self, from: u64| -> Vec<Placed> {
             let layout = image.layout();
             let placed = layout.blocks.iter().flat_map(Blocks::placed);
-            placed.filter(|(_, place)| *place >= from).collect()
+            placed.filter(|placed| place_of(placed.place) >= from).collect()
         };
+        if how == Arrangement::Kept {
+            return Ok(());
+        }
         // What stands before a structure is not in the way of a shorter file.
         let fixed_end = self.layout().blocks.as_ref().map_or(0, Blocks::structures_end);
         let from = if how == Arrangement::InOrder { 0 } else { fixed_end };
-        let last = placed(self, from).into_iter().map(|(block, place)| (place, block));
-        moves.pack(self, last.collect())?;
-        match how {
-            Arrangement::Packed => Ok(()),
-            Arrangement::InOrder => {
-                let all = placed(self, 0);
-                moves.order(self, &all)
-            }
+        let movable = placed(self, from);
+        moves.pack(self, movable)?;
+        if how == Arrangement::InOrder {
+            let all = placed(self, 0);
+            moves.order(self, all)?;
         }
+        Ok(())
     }
 
     fn measures(&self) -> BlockShape {
@@ -76,6 +98,10 @@ impl VhdMut {
 impl Movable for VhdMut {
     fn stride(&self) -> u64 {
         self.measures().stride()
+    }
+
+    fn unit(&self) -> u64 {
+        super::SECTOR
     }
 
     fn shift(&mut self, block: u64, from: u64, to: u64) -> Result<()> {

@@ -7,9 +7,11 @@ use super::SECTOR;
 use super::layout::UNUSED;
 use super::shape::BlockShape;
 use super::state::{Turn, VhdMut};
-use crate::bytes::{Step, fit_u32, index};
+use crate::bytes::{Step, fit_u32, index, split};
 use crate::error::Result;
-use crate::storage::Storage;
+use crate::image::placement::HOST_BLOCK;
+use crate::image::{for_each_held, reads_zero};
+use crate::storage::{ReadAt, Storage};
 
 /// Entries of the table in a sector.
 pub(super) const ENTRIES_PER_SECTOR: u64 = SECTOR / 4;
@@ -64,6 +66,14 @@ impl VhdMut {
                 self.put(|_| write(data(place)))
             }
         }
+    }
+
+    /// The host gives up the space of what the file holds of a range. Tables and bitmaps stay, so that there is
+    /// nothing to commit.
+    pub(super) fn dig_in_range(&self, offset: u64, len: u64) -> Result<()> {
+        self.begin()?;
+        let range = offset..offset.saturating_add(len);
+        for_each_held(self, range, &mut |_, place, len| self.put(|storage| storage.punch_hole(place, len)))
     }
 
     /// A block whose content its parent holds as well, or that reads as zero where there is none, is held no more.
@@ -131,11 +141,23 @@ impl VhdMut {
         Ok(cleared)
     }
 
+    /// Makes a place read as zero. Blocks of the host that would keep nothing but zeros beside it go with it: to zero a
+    /// part of one is a write.
+    pub(super) fn clear(&self, place: u64, len: u64) -> Result<()> {
+        let end = place.saturating_add(len);
+        let first = split(place, HOST_BLOCK).0.saturating_mul(HOST_BLOCK);
+        let last = end.next_multiple_of(HOST_BLOCK);
+        let is_zero = |from: u64, to: u64| reads_zero(&*self.storage, from, to.saturating_sub(from));
+        let from = if is_zero(first, place)? { first } else { place };
+        let to = if last <= self.storage.len()? && is_zero(end, last)? { last } else { end };
+        self.storage.punch_hole(from, to.saturating_sub(from))
+    }
+
     /// What was given back and nobody is at any more is free, once it reads as zero.
     pub(super) fn reclaim(&self, turn: &mut Turn, shape: BlockShape) {
         let Turn { space, retired, .. } = turn;
         retired.retain(|(generation, place)| {
-            let free = self.visitors.have_left(*generation) && self.storage.punch_hole(*place, shape.stride()).is_ok();
+            let free = self.visitors.have_left(*generation) && self.clear(*place, shape.stride()).is_ok();
             if free {
                 self.bitmaps.parts.forget(*place);
                 space.release(*place, shape);

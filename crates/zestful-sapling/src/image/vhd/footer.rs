@@ -17,6 +17,8 @@ const VERSION: usize = 12;
 const DATA_OFFSET: usize = 16;
 const TIME_STAMP: usize = 24;
 const CREATOR: usize = 28;
+/// What this program calls itself there.
+const OUR_MARK: &[u8; 4] = b"zsap";
 const CREATOR_VERSION: usize = 32;
 const CREATOR_HOST: usize = 36;
 const ORIGINAL_SIZE: usize = 40;
@@ -71,7 +73,7 @@ impl Footer {
         put(&mut bytes, VERSION, &0x0001_0000u32.to_be_bytes());
         put(&mut bytes, DATA_OFFSET, &data_offset.unwrap_or(u64::MAX).to_be_bytes());
         put(&mut bytes, TIME_STAMP, &time_stamp.to_be_bytes());
-        put(&mut bytes, CREATOR, b"zsap");
+        put(&mut bytes, CREATOR, OUR_MARK);
         put(&mut bytes, CREATOR_VERSION, &1u32.to_be_bytes());
         put(&mut bytes, CREATOR_HOST, b"Wi2k");
         put(&mut bytes, ORIGINAL_SIZE, &size.to_be_bytes());
@@ -149,6 +151,11 @@ impl Footer {
     pub(super) fn bytes(&self) -> &[u8; LEN] {
         &self.bytes
     }
+    /// Whether this program made the image.
+    pub(super) fn is_ours(&self) -> bool {
+        self.bytes[CREATOR..CREATOR_VERSION] == *OUR_MARK
+    }
+
     pub(super) fn kind(&self) -> DiskType {
         DiskType(be_u32(&self.bytes, DISK_TYPE))
     }

@@ -92,10 +92,6 @@ impl Blocks {
     }
 
     /// Bytes that the structures take.
-    pub(super) fn structures_len(&self) -> u64 {
-        self.structures.iter().fold(0, |sum, (start, end, _)| sum.saturating_add(end.saturating_sub(*start)))
-    }
-
     pub(super) fn structures_end(&self) -> u64 {
         self.structures.iter().map(|(_, end, _)| *end).max().unwrap_or_default()
     }
@@ -251,7 +247,7 @@ fn read_table(storage: &dyn ReadAt, offset: u64, entries: u64) -> Result<Vec<u32
 }
 
 /// Where the block of an entry stands.
-fn place_of(entry: u32) -> u64 {
+pub(super) fn place_of(entry: u32) -> u64 {
     u64::from(entry).saturating_mul(SECTOR)
 }
 

@@ -99,7 +99,7 @@ impl Image for VhdMut {
         found.extent(&*self.storage, &self.bitmaps)
     }
 
-    fn placement(&self) -> Result<Option<Placement>> {
+    fn placement(&self, _: u64) -> Result<Option<Placement>> {
         let layout = self.layout();
         let Some(blocks) = layout.blocks.as_ref() else { return Ok(None) };
         Ok(Some(blocks.placement(self.storage.len()?)))
@@ -166,6 +166,11 @@ impl ImageMut for VhdMut {
                 false => Ok(()),
             }
         })
+    }
+
+    fn dig(&self, offset: u64, len: u64) -> Result<()> {
+        let size = self.shape().map_or(FIXED_STEP, |shape| shape.block_size);
+        self.change(offset, len, size, |step| self.dig_in_range(offset.saturating_add(step.done), step.len))
     }
 
     fn visit(&self) -> Visit<'_> {

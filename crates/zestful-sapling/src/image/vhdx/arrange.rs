@@ -1,14 +1,16 @@
 //! The blocks of a VHDX image move to other places in its file.
 
+use std::ops::Range;
+
 use super::ALIGNMENT;
 use super::layout::Layout;
-use super::space::SpaceMap;
+use super::space::{Claims, SpaceMap};
 use super::state::VhdxMut;
 use super::table::{ENTRY_LEN, Entry};
-use crate::bytes::in_units;
+use crate::bytes::{fit_u32, in_units};
 use crate::error::Result;
 use crate::finding::{Severity, TableEntry};
-use crate::image::placement::{Arrangement, Movable, Moves, Placement, copy_within};
+use crate::image::placement::{Arrangement, Movable, Moves, Placed, Placement, copy_within, packed_end};
 use crate::progress::Progress;
 use crate::storage::Storage;
 
@@ -16,7 +18,7 @@ use crate::storage::Storage;
 #[derive(Default)]
 struct Stock {
     /// The payload blocks in the order of the disk, and where they stand.
-    blocks: Vec<(u64, u64)>,
+    blocks: Vec<Placed>,
     /// The sector bitmaps likewise, by chunk.
     bitmaps: Vec<(u64, u64)>,
     /// Where the last structure ends that stays where it is.
@@ -24,30 +26,45 @@ struct Stock {
 }
 
 impl Layout {
-    /// How the blocks stand in the file.
+    /// How the blocks stand in the file; `None` when the used part of the table is longer than `most` bytes.
     ///
     /// # Errors
     /// `Io`.
-    pub(super) fn placement(&self) -> Result<Placement> {
-        let (table, geometry) = (self.table(), &self.geometry);
-        let mut found = Placement { file_len: self.bounds.file_len, ..Placement::default() };
-        let (mut last, mut used) = (None, 0u64);
+    pub(super) fn placement(&self, most: u64) -> Result<Option<Placement>> {
+        if !self.table_uses_at_most(most)? {
+            return Ok(None);
+        }
+        let (table, geometry, file_len) = (self.table(), &self.geometry, self.bounds.file_len);
+        let mut found = Placement { file_len, ..Placement::default() };
+        let (mut last, mut claims, mut end) = (None, Claims::new(file_len), 0);
+        let taken = self.bounds.taken.iter();
+        taken.for_each(|(start, end, _)| _ = claims.claim(*start, end.saturating_sub(*start)));
+        let fixed_end = self.bounds.taken.iter().map(|(_, end, _)| *end).max().unwrap_or(0);
+        let mut movable = Vec::new();
         self.for_each_entry(&Progress::new(), |index, entry| {
             let role = geometry.role(index);
             let is_used = index < geometry.entries && entry.state().has_place() && table.judge(index, entry).is_ok();
             if is_used && (geometry.has_parent || matches!(role, TableEntry::Payload(_))) {
-                used = used.saturating_add(geometry.len_of(role));
-                if let TableEntry::Payload(_) = role {
-                    found.note(&mut last, entry.offset(), geometry.block_size);
+                claims.claim(entry.offset(), geometry.len_of(role));
+                match role {
+                    TableEntry::Payload(_) => {
+                        found.note(&mut last, entry.offset(), geometry.block_size);
+                        movable.extend((entry.offset() >= fixed_end).then(|| unit_of(entry.offset())));
+                    }
+                    // Those fit into gaps that are too small for blocks.
+                    TableEntry::Bitmap(_) => end = end.max(entry.offset().saturating_add(ALIGNMENT)),
                 }
             }
             Ok(())
         })?;
-        let taken = self.bounds.taken.iter().map(|(start, end, _)| end.saturating_sub(*start));
-        let least = taken.fold(used, u64::saturating_add);
-        let fixed = self.bounds.taken.iter().map(|(_, end, _)| *end).max().unwrap_or(0);
-        found.packed_len = least.max(fixed).min(found.file_len);
-        Ok(found)
+        movable.sort_unstable();
+        let block = geometry.block_size;
+        let place_in = |gap: &Range<u64>| Some(gap.start).filter(|at| at.saturating_add(block) <= gap.end);
+        let gaps = claims.unused().map(|(at, len)| at..at.saturating_add(len));
+        let packed = packed_end(movable, ALIGNMENT, block, gaps, place_in).max(fixed_end);
+        // The bitmaps behind them follow, as far as gaps are left; one block more or less tells nobody anything.
+        found.packed_len = if end > packed { end.min(packed.saturating_add(block)) } else { packed }.min(file_len);
+        Ok(Some(found))
     }
 
     fn stock(&self) -> Result<Stock> {
@@ -56,7 +73,9 @@ impl Layout {
         self.for_each_entry(&Progress::new(), |index, entry| {
             match geometry.role(index) {
                 _ if index >= geometry.entries || !entry.state().has_place() => {}
-                TableEntry::Payload(block) => stock.blocks.push((block, entry.offset())),
+                TableEntry::Payload(block) => {
+                    stock.blocks.push(Placed { block: fit_u32(block), place: unit_of(entry.offset()) });
+                }
                 TableEntry::Bitmap(chunk) if geometry.has_parent => stock.bitmaps.push((chunk, entry.offset())),
                 TableEntry::Bitmap(_) => {}
             }
@@ -65,6 +84,11 @@ impl Layout {
         stock.fixed_end = self.bounds.taken.iter().map(|(_, end, _)| *end).max().unwrap_or(0);
         Ok(stock)
     }
+}
+
+/// What places are counted in: the format's offsets are whole MiB.
+fn unit_of(place: u64) -> u32 {
+    fit_u32(place / ALIGNMENT)
 }
 
 impl VhdxMut {
@@ -84,6 +108,9 @@ impl VhdxMut {
             // Of two blocks that share a place one would be lost when the other moves.
             if let Some(bad) = found.into_iter().find(|finding| finding.severity() == Severity::Error) {
                 return Err(bad.into());
+            }
+            if how == Arrangement::Kept {
+                return Ok(());
             }
             self.turn().space = SpaceMap::new(Some(&claims), layout.bounds.file_len);
             if !self.move_table_down(&layout)? {
@@ -108,13 +135,15 @@ impl VhdxMut {
         let Stock { blocks, bitmaps, fixed_end } = layout.stock()?;
         // What stands before a structure that stays is not in the way of a shorter file.
         let from = if how == Arrangement::InOrder { 0 } else { fixed_end };
-        let last = blocks.iter().filter(|(_, place)| *place >= from).map(|(block, place)| (*place, *block));
-        moves.pack(self, last.collect())?;
+        let is_movable = |placed: &&Placed| u64::from(placed.place).saturating_mul(ALIGNMENT) >= from;
+        moves.pack(self, blocks.iter().filter(is_movable).copied().collect())?;
         self.pack_bitmaps(bitmaps.into_iter().filter(|(_, place)| *place >= from).collect())?;
         if how == Arrangement::InOrder {
-            let now = blocks.into_iter().map(|(block, _)| Ok((block, self.table.payload(block)?.offset())));
-            let now = now.collect::<Result<Vec<_>>>()?;
-            moves.order(self, &now)?;
+            let mut now = blocks;
+            for placed in &mut now {
+                placed.place = unit_of(self.table.payload(u64::from(placed.block))?.offset());
+            }
+            moves.order(self, now)?;
         }
         Ok(())
     }
@@ -141,6 +170,10 @@ impl VhdxMut {
 impl Movable for VhdxMut {
     fn stride(&self) -> u64 {
         self.table.geometry.block_size
+    }
+
+    fn unit(&self) -> u64 {
+        ALIGNMENT
     }
 
     fn shift(&mut self, block: u64, from: u64, to: u64) -> Result<()> {

@@ -10,7 +10,7 @@ use super::state::{Turn, VhdxMut};
 use super::table::{Entry, State};
 use crate::bytes::{split, wide};
 use crate::error::Result;
-use crate::image::{Image, Kind, Source};
+use crate::image::{Image, Kind, Source, for_each_held};
 use crate::storage::Storage;
 
 /// Bytes that the file grows by beyond what is needed: each growth has the host write its metadata again. It is a hole,
@@ -151,6 +151,14 @@ impl VhdxMut {
                 Ok(())
             }
         }
+    }
+
+    /// The host gives up the space of what the file holds of a range. Tables and bitmaps stay, so that there is
+    /// nothing to commit.
+    pub(super) fn dig_in_range(&self, offset: u64, len: u64) -> Result<()> {
+        self.begin()?;
+        let range = offset..offset.saturating_add(len);
+        for_each_held(self, range, &mut |_, place, len| self.put(|storage| storage.punch_hole(place, len)))
     }
 
     /// A block whose content its parent holds as well, or that reads as zero where there is none, is held no more.

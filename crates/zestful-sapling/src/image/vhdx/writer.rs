@@ -102,9 +102,9 @@ impl Image for VhdxMut {
         self.table.extent_at(offset, len).map_err(|error| error.at(self.path()))
     }
 
-    fn placement(&self) -> Result<Option<Placement>> {
-        let layout = Layout::read(self.storage.clone(), &mut Vec::new()).and_then(|layout| layout.placement());
-        layout.map(Some).map_err(|error| error.at(self.path()))
+    fn placement(&self, most: u64) -> Result<Option<Placement>> {
+        let layout = Layout::read(self.storage.clone(), &mut Vec::new()).and_then(|layout| layout.placement(most));
+        layout.map_err(|error| error.at(self.path()))
     }
 
     fn warnings(&self) -> &[Finding] {
@@ -145,6 +145,10 @@ impl ImageMut for VhdxMut {
             true => self.give_block_to_parent(step.unit),
             false => Ok(()),
         })
+    }
+
+    fn dig(&self, offset: u64, len: u64) -> Result<()> {
+        self.change(offset, len, |step| self.dig_in_range(offset.saturating_add(step.done), step.len))
     }
 
     fn visit(&self) -> Visit<'_> {
