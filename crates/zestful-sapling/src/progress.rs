@@ -20,6 +20,8 @@ pub struct Progress {
     total: AtomicU64,
     stopped: Arc<AtomicBool>,
     what: Mutex<String>,
+    /// Those of the bytes done that took no reading or writing.
+    skipped: AtomicU64,
     /// Bytes a second at most; zero for as fast as the host can.
     limit: AtomicU64,
     started: Mutex<Option<Instant>>,
@@ -79,9 +81,21 @@ impl Progress {
 
     pub(crate) fn begin(&self, what: impl Into<String>, total: u64) {
         self.done.store(0, Ordering::Relaxed);
+        self.skipped.store(0, Ordering::Relaxed);
         self.total.store(total, Ordering::Relaxed);
         *self.what.lock().unwrap_or_else(PoisonError::into_inner) = what.into();
         *self.started.lock().unwrap_or_else(PoisonError::into_inner) = Some(Instant::now());
+    }
+
+    /// Says in other words what is being done.
+    pub(crate) fn call(&self, what: impl Into<String>) {
+        *self.what.lock().unwrap_or_else(PoisonError::into_inner) = what.into();
+    }
+
+    /// Counts bytes as done that took no reading or writing: they are no part of the limit.
+    pub(crate) fn skip(&self, bytes: u64) {
+        self.skipped.fetch_add(bytes, Ordering::Relaxed);
+        self.done.fetch_add(bytes, Ordering::Relaxed);
     }
 
     /// Counts bytes as done, and waits where that is faster than the limit.
@@ -94,7 +108,8 @@ impl Progress {
             if limit == 0 {
                 return;
             }
-            let early = done as f64 / limit as f64 - started.elapsed().as_secs_f64();
+            let work = done.saturating_sub(self.skipped.load(Ordering::Relaxed));
+            let early = work as f64 / limit as f64 - started.elapsed().as_secs_f64();
             if early <= 0.0 {
                 return;
             }

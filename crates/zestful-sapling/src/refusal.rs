@@ -76,6 +76,11 @@ pub enum Refusal {
         /// The first byte behind the new end that is not zero.
         at: u64,
     },
+    /// A fixed disk would give up space that the host has set aside for it.
+    ReservedSpace {
+        /// The image.
+        path: PathBuf,
+    },
     /// A file system that is not extended from outside.
     ExtendedInside {
         /// Its name, as scripts read it.

@@ -7,7 +7,9 @@ use super::cache::Resolved;
 use super::disk::{Disk, DiskExtent, check_extent};
 use crate::bytes::{in_units, index, split, wide};
 use crate::error::{Error, Result};
-use crate::image::{Format, Image, ImageInfo, ImageMut, Kind, Source, Space, Visit, open_image, open_image_mut};
+use crate::image::{
+    Arrangement, Format, Image, ImageInfo, ImageMut, Kind, Source, Space, Visit, open_image, open_image_mut,
+};
 use crate::storage::{FileStorage, Storage, swapped};
 
 const ZEROS_AT_ONCE: u64 = 1 << 20;
@@ -279,6 +281,41 @@ impl ChainMut {
     /// As [`ImageMut::shrink`].
     pub fn shrink(&mut self, size: u64) -> Result<()> {
         self.current.shrink(size)
+    }
+
+    /// Gives back the blocks of the current image that lie wholly in a range, which the parent holds as well.
+    ///
+    /// # Errors
+    /// As [`ImageMut::give_to_parent`].
+    pub(crate) fn give_to_parent(&self, offset: u64, len: u64) -> Result<()> {
+        self.current.give_to_parent(offset, len)
+    }
+
+    /// Gives back the host's space under a range, where the current image holds it.
+    ///
+    /// # Errors
+    /// As [`ImageMut::dig`].
+    pub(crate) fn dig(&self, offset: u64, len: u64) -> Result<()> {
+        self.current.dig(offset, len)
+    }
+
+    /// Nothing that a guest or a child reads changes in this session, and the data identity stays.
+    ///
+    /// # Errors
+    /// As [`ImageMut::set_data_identity`].
+    pub(crate) fn keep_data_identity(&mut self) -> Result<()> {
+        match self.info().data_identity {
+            Some(identity) => self.current.set_data_identity(identity),
+            None => Ok(()),
+        }
+    }
+
+    /// Moves the blocks of the current image to other places in its file; the disk reads as before at every moment.
+    ///
+    /// # Errors
+    /// As [`ImageMut::arrange`].
+    pub fn arrange(&mut self, how: Arrangement, room: u64, watch: &mut dyn FnMut(u64) -> Result<()>) -> Result<()> {
+        self.current.arrange(how, room, watch)
     }
 
     /// Freezes the current image, tidy and durable, and goes on in the child of it that `grow` makes. The frozen image

@@ -11,6 +11,7 @@ use uuid::Uuid;
 use super::health::{Health, Problem};
 use super::parents::{ParentReport, look_at_parents};
 use super::pinned::{PinDoubts, judge_pin, pin_of};
+use super::scatter::Scatter;
 use super::unfinished::{UnderWay, UnderWayState};
 use crate::error::{Error, Refusal, Result};
 use crate::finding::Finding;
@@ -27,7 +28,7 @@ use crate::storage::{
 };
 
 /// Tables whose used part is larger than this are not counted through.
-const COUNTED_TABLE: u64 = 4 << 20;
+pub(super) const COUNTED_TABLE: u64 = 4 << 20;
 
 /// What an image says of itself, what the host says of its file, and how its parent is. Sizes are in bytes.
 #[derive(Clone, Debug, Serialize, JsonSchema)]
@@ -77,6 +78,8 @@ pub struct Report {
     pub under_way: Option<UnderWay>,
     /// Blocks by state; `None` where the format has none, or for a very large table.
     pub blocks: Option<BlockCounts>,
+    /// How scattered the blocks are; `None` for an image without any, or with a very large table.
+    pub scatter: Option<Scatter>,
     /// The log; `None` where the format has none.
     pub log: Option<LogReport>,
     /// When the file was last changed.
@@ -164,6 +167,7 @@ fn look(path: &Path, format: Option<Format>, doubts: &mut PinDoubts) -> Result<R
     let mut warnings = opened.image.warnings().to_vec();
     let identity = opened.identity;
     let medium = opened.storage.medium();
+    let scatter = Scatter::of(&*opened.image, COUNTED_TABLE);
     let modified = std::fs::metadata(path).and_then(|m| m.modified()).ok().and_then(|t| Timestamp::try_from(t).ok());
     let (file_size, allocated_size) = (opened.storage.len()?, opened.storage.allocated()?);
     let read_only = is_marked_read_only(path)?;
@@ -202,6 +206,7 @@ fn look(path: &Path, format: Option<Format>, doubts: &mut PinDoubts) -> Result<R
         pinned,
         under_way,
         blocks: opened.blocks,
+        scatter,
         log: (info.format == Format::Vhdx).then_some(LogReport { pending: info.log_pending }),
         modified,
         host_free: if is_device(medium) { 0 } else { free_space(&folder_of(path))? },

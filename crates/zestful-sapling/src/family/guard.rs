@@ -12,7 +12,7 @@ use crate::chain::{OpenOptions, direct_parent};
 use crate::error::{Error, Refusal, Result};
 use crate::image::{ImageInfo, is_single_file, open_place_mut, recognise};
 use crate::sidecar::{Companion, Header, Kept, Role, kept_by_grove, refuse_pinned, refuse_under_way};
-use crate::storage::{Access, HostIdentity, Storage, Writers, is_marked_read_only, swapped, writers_of};
+use crate::storage::{Access, HostIdentity, Storage, Writers, is_marked_read_only, swapped, users_of, writers_of};
 
 /// Where a change looks for what depends on its images, and what it goes over all the same.
 ///
@@ -160,15 +160,24 @@ impl Guard {
 
     /// Refuses images that somebody has open for writing, whatever lock that takes; returns what was not looked at.
     pub(crate) fn refuse_writers<'a>(&self, images: impl IntoIterator<Item = &'a Path>) -> Result<Option<String>> {
+        self.refuse_found(" for writing", || writers_of(images))
+    }
+
+    /// The same of those who only read: what they go by moves away under them.
+    pub(crate) fn refuse_users(&self, image: &Path) -> Result<Option<String>> {
+        self.refuse_found("", || users_of([image]))
+    }
+
+    fn refuse_found(&self, how: &str, look: impl FnOnce() -> Writers) -> Result<Option<String>> {
         if self.allows(Override::InUse) {
             return Ok(None);
         }
-        let writers: Writers = writers_of(images);
+        let writers = look();
         match writers.found.first() {
             None => Ok(writers.not_seen()),
             Some((path, holder)) => Err(Error::refused(
                 Refusal::InUse { path: path.clone(), holder: Some(Box::new(holder.clone())) },
-                format!("{} is open for writing in {}", path.display(), holder.name),
+                format!("{} is open{how} in {}", path.display(), holder.name),
                 "end that first",
             )),
         }
@@ -236,6 +245,25 @@ impl Guard {
         }
         let (storage, identity) = opened?;
         Ok(OpenForWriting { storage, identity, warnings })
+    }
+
+    /// Opens an image whose file changes while everything that anybody reads from it stays: so a frozen parent, too,
+    /// that nobody uses. Says whether it is one.
+    pub(crate) fn open_to_compact(&self, image: &Path) -> Result<(OpenForWriting, bool)> {
+        if !is_single_file(image) {
+            return self.open_for_writing(image).map(|locked| (locked, false));
+        }
+        let (storage, identity) = open_place_mut(image, Access::AmendMetadata)?;
+        let is_recorded = Companion::known(image)?.is_some_and(|companion| companion.frozen.is_some());
+        if !is_recorded && children_of(image, &self.search)?.all().next().is_none() {
+            drop(storage);
+            let locked = self.open_for_writing(image)?;
+            self.refuse_users(image)?;
+            return Ok((locked, false));
+        }
+        self.refuse_protected(image)?;
+        let warnings = self.refuse_users(image)?.into_iter().collect();
+        Ok((OpenForWriting { storage, identity, warnings }, true))
     }
 
     /// Everything that speaks against writing into an image that is locked by now.

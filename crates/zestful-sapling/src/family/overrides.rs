@@ -36,4 +36,6 @@ pub enum Override {
     CutPartition,
     /// What a disk holds behind its new end is lost.
     DiscardData,
+    /// A fixed disk gives up space that the host has set aside for it.
+    ReservedSpace,
 }

@@ -7,8 +7,9 @@ use std::path::{Path, PathBuf};
 use jiff::Timestamp;
 use uuid::Uuid;
 
-use super::facts::{Opened, open_for_look};
+use super::facts::{COUNTED_TABLE, Opened, open_for_look};
 use super::health::{Health, Problem, ProblemKind};
+use super::scatter::Scatter;
 use super::unfinished::UnderWay;
 use crate::chain::{Ascent, OpenOptions, candidates};
 use crate::error::{Error, Result};
@@ -36,6 +37,7 @@ pub(super) struct Seen {
     pub(super) under_way: bool,
     pub(super) cut_short: bool,
     pub(super) in_use: Option<String>,
+    pub(super) scatter: Option<Scatter>,
     pub(super) parent: Option<usize>,
     pub(super) broken: bool,
 }
@@ -130,6 +132,7 @@ impl Survey {
             under_way: under_way.is_some(),
             cut_short,
             in_use: opened.in_use.clone(),
+            scatter: Scatter::of(&*opened.image, COUNTED_TABLE),
             parent: None,
             broken,
         });

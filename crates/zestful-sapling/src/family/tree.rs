@@ -10,6 +10,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use super::health::{Health, Problem, ProblemKind};
+use super::scatter::Scatter;
 use super::survey::{Seen, Survey, is_image_under_another_name};
 use super::totals::Totals;
 use super::unfinished::{UnderWay, journals_in};
@@ -75,6 +76,8 @@ pub struct Node {
     pub modified: Option<Timestamp>,
     /// The process that writes to it, as far as this host tells.
     pub in_use: Option<String>,
+    /// How scattered its blocks are; `None` for an image without any, or with a very large table.
+    pub scatter: Option<Scatter>,
     /// How it is, with all that it reads through.
     pub state: Health,
     /// The images that grew from it.
@@ -268,6 +271,7 @@ impl Survey {
             allocated_size: image.allocated_size,
             modified: image.modified,
             in_use: image.in_use.clone(),
+            scatter: image.scatter,
             state,
             children: children[number].iter().map(|child| self.node(*child, depth + 1, broken, drawing)).collect(),
         }

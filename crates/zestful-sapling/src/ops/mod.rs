@@ -4,6 +4,7 @@
 //! or killed it leaves the state before.
 
 mod bytes;
+mod compact;
 mod compare_files;
 mod create;
 mod deleted;
@@ -17,6 +18,7 @@ mod take_out;
 
 pub use crate::operation::{FileChanges, Operation, Plan, Planned, Renamed};
 pub use bytes::{ReadBytes, ReadBytesPlan, WriteBytes, WriteBytesPlan};
+pub use compact::{Compact, CompactOutcome, CompactPlan, GivenBack, KeptVolume, Size, Staying};
 pub use compare_files::CompareFiles;
 pub(crate) use create::{BlankChild, copy_of};
 pub use create::{

@@ -290,6 +290,11 @@ impl Undo {
         useless
     }
 
+    /// Whether a repair of an image may be taken back still.
+    pub(crate) fn is_kept_of(image: &Path) -> bool {
+        !undo_files(image).is_empty()
+    }
+
     fn open_at(place: &Path) -> Result<Self> {
         let file = Arc::new(FileStorage::open(place, Access::AmendMetadata)?);
         let len = file.len()?;

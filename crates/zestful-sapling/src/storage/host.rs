@@ -25,6 +25,26 @@ pub(crate) fn allocated_at(path: &Path) -> u64 {
     std::fs::metadata(path).map_or(0, |found| found.blocks().saturating_mul(512))
 }
 
+/// More pieces of a file are not counted.
+const MOST_PIECES: u32 = 1 << 20;
+
+/// In how many pieces the host keeps the file at `path` on its disk, as far as it tells: parts that follow each other
+/// there count as one.
+pub(crate) fn host_pieces(path: &Path) -> Option<u32> {
+    let (mut pieces, mut end) = (0, None);
+    for extent in fiemap::fiemap(path).ok()? {
+        let extent = extent.ok()?;
+        if end != Some(extent.fe_physical) {
+            pieces += 1;
+        }
+        if pieces == MOST_PIECES {
+            break;
+        }
+        end = Some(extent.fe_physical.saturating_add(extent.fe_length));
+    }
+    Some(pieces)
+}
+
 /// Takes the write permission away from a file, so that nothing changes a parent by accident.
 ///
 /// # Errors

@@ -1,4 +1,4 @@
-//! Who has files open for writing, whatever locks they take or do not take.
+//! Who has files open, for writing or at all, whatever locks they take or do not take.
 
 use std::ffi::OsStr;
 use std::fs::File;
@@ -25,7 +25,7 @@ const MAPS: usize = 64 << 10;
 /// What a look at the host's lists of open files, mappings and loop devices found.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub(crate) struct Writers {
-    /// The files that are open for writing, each with who has it open.
+    /// The files that are open so, each with who has it open.
     pub(crate) found: Vec<(PathBuf, Holder)>,
     /// Processes whose open files the host does not show to us.
     pub(crate) unseen: usize,
@@ -39,15 +39,20 @@ impl Writers {
             1 => "one process".to_owned(),
             many => format!("{many} processes"),
         };
-        Some(format!("{processes} could not be looked at: writers there that take no lock are not seen"))
+        Some(format!("{processes} could not be looked at: whoever uses it there without a lock is not seen"))
     }
 }
 
-struct Wanted<'a>(Vec<(HostIdentity, &'a Path)>);
+/// The files that are asked about.
+struct Wanted<'a> {
+    files: Vec<(HostIdentity, &'a Path)>,
+    /// Whether those who only read them count.
+    readers: bool,
+}
 
 impl<'a> Wanted<'a> {
     fn at(&self, identity: HostIdentity) -> Option<&'a Path> {
-        self.0.iter().find(|(wanted, _)| *wanted == identity).map(|(_, path)| *path)
+        self.files.iter().find(|(wanted, _)| *wanted == identity).map(|(_, path)| *path)
     }
 
     fn stands_at(&self, path: &Path) -> Option<&'a Path> {
@@ -59,14 +64,23 @@ impl<'a> Wanted<'a> {
 /// Looks for writers of these files: other processes, handles of this process that are not ours, shared mappings, loop
 /// devices.
 pub(crate) fn writers_of<'a>(paths: impl IntoIterator<Item = &'a Path>) -> Writers {
+    look_for(paths, false)
+}
+
+/// The same with those who only read: what they are about to read would move away under them.
+pub(crate) fn users_of<'a>(paths: impl IntoIterator<Item = &'a Path>) -> Writers {
+    look_for(paths, true)
+}
+
+fn look_for<'a>(paths: impl IntoIterator<Item = &'a Path>, readers: bool) -> Writers {
     let identity = |path: &'a Path| {
         // A device is opened exclusively, which the kernel sees to.
         let found = std::fs::metadata(path).ok().filter(std::fs::Metadata::is_file)?;
         Some(((found.dev(), found.ino()), path))
     };
-    let wanted = Wanted(paths.into_iter().filter_map(identity).collect());
+    let wanted = Wanted { files: paths.into_iter().filter_map(identity).collect(), readers };
     let mut writers = Writers::default();
-    if wanted.0.is_empty() {
+    if wanted.files.is_empty() {
         return writers;
     }
     for look in 1.. {
@@ -115,7 +129,7 @@ fn look_at_processes(wanted: &Wanted<'_>, writers: &mut Writers) {
         // A mapping outlives the handle that it was made with.
         maps.clear();
         if File::open(folder.join("maps")).and_then(|mut file| file.read_to_end(&mut maps)).is_ok() {
-            for path in maps.split(|byte| *byte == b'\n').filter_map(|line| mapped_for_writing(line, wanted)) {
+            for path in maps.split(|byte| *byte == b'\n').filter_map(|line| mapped(line, wanted)) {
                 let holder = who();
                 let name = format!("a mapping of {}", holder.name);
                 writers.found.push((path.to_owned(), Holder { name, ..holder }));
@@ -141,7 +155,7 @@ fn is_of_the_kernel(process: &Path) -> bool {
     flags.is_some_and(|flags| flags & KERNEL_THREAD != 0)
 }
 
-/// The wanted files that a process has open for writing.
+/// The wanted files that a process has open as asked.
 fn open_files<'a>(process: &Path, pid: u32, wanted: &Wanted<'a>) -> std::io::Result<Vec<&'a Path>> {
     let mut found = Vec::new();
     for file in std::fs::read_dir(process.join("fd"))?.flatten() {
@@ -157,22 +171,26 @@ fn open_files<'a>(process: &Path, pid: u32, wanted: &Wanted<'a>) -> std::io::Res
         }
         let info = std::fs::read_to_string(process.join("fdinfo").join(&number)).unwrap_or_default();
         let flags = info.lines().find_map(|line| u32::from_str_radix(line.strip_prefix("flags:")?.trim(), 8).ok());
-        if flags.is_some_and(|flags| flags & 3 != 0) {
+        if flags.is_some_and(|flags| wanted.readers || flags & 3 != 0) {
             found.push(path);
         }
     }
     Ok(found)
 }
 
-/// The file that a line of a process's mappings names, if it is one of those wanted, shared and writable.
-fn mapped_for_writing<'a>(line: &[u8], wanted: &Wanted<'a>) -> Option<&'a Path> {
+/// The file that a line of a process's mappings names, if it is one of those wanted, and shared and writable where
+/// writers are asked for.
+fn mapped<'a>(line: &[u8], wanted: &Wanted<'a>) -> Option<&'a Path> {
     let mode = line.iter().position(|byte| *byte == b' ')? + 1;
     // Most mappings are private, and are not looked at any closer.
-    let &[_, b'w', _, b's', ..] = line.get(mode..)? else { return None };
+    let is_writer = matches!(line.get(mode..)?, [_, b'w', _, b's', ..]);
+    if !is_writer && !wanted.readers {
+        return None;
+    }
     // Behind the mode: offset, device, inode, name.
     let inode = line[mode..].split(|byte| *byte == b' ').nth(3)?;
     let inode = std::str::from_utf8(inode).ok()?.parse::<u64>().ok()?;
-    wanted.0.iter().any(|((_, number), _)| *number == inode).then_some(())?;
+    wanted.files.iter().any(|((_, number), _)| *number == inode).then_some(())?;
     let name = line.iter().position(|byte| *byte == b'/')?;
     wanted.stands_at(Path::new(OsStr::from_bytes(&line[name..])))
 }
@@ -184,7 +202,7 @@ fn look_at_loop_devices(wanted: &Wanted<'_>, writers: &mut Writers) {
         let told = |name: &str| std::fs::read_to_string(device.path().join(name)).unwrap_or_default();
         let file = told("loop/backing_file");
         let path = wanted.stands_at(Path::new(file.trim_end_matches('\n')));
-        if let Some(path) = path.filter(|_| told("ro").trim() != "1") {
+        if let Some(path) = path.filter(|_| wanted.readers || told("ro").trim() != "1") {
             let name = format!("the loop device /dev/{}", device.file_name().to_string_lossy());
             writers.found.push((path.to_owned(), Holder { name, process: None, since: None, how: Hold::Unlocked }));
         }

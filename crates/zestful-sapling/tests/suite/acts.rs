@@ -12,8 +12,8 @@ use zestful_sapling::error::Error;
 use zestful_sapling::family::{Guard, children_of};
 use zestful_sapling::image::Format;
 use zestful_sapling::ops::{
-    CopyDisk, CopyOnto, Derive, Direction, FreshIdentity, KeepName, Merge, MoveImage, NewSize, Operation, PinImage,
-    Planned, Relink, Remove, Resize, Transplant,
+    Compact, CopyDisk, CopyOnto, Derive, Direction, FreshIdentity, KeepName, Merge, MoveImage, NewSize, Operation,
+    PinImage, Planned, Relink, Remove, Resize, Transplant,
 };
 use zestful_sapling::progress::Progress;
 
@@ -45,9 +45,11 @@ pub enum Act {
     CopyOntoChild,
     GrowOther,
     ShrinkLeaf,
+    CompactMid,
+    ReorderLeaf,
 }
 
-pub const ACTS: [Act; 21] = [
+pub const ACTS: [Act; 23] = [
     Act::DeriveFromChild,
     Act::DeriveFromBase,
     Act::MergeIntoParent,
@@ -69,6 +71,8 @@ pub const ACTS: [Act; 21] = [
     Act::CopyOntoChild,
     Act::GrowOther,
     Act::ShrinkLeaf,
+    Act::CompactMid,
+    Act::ReorderLeaf,
 ];
 
 /// Where the writers among the acts write, and what.
@@ -101,8 +105,8 @@ impl Cast {
             Act::MoveLow => &["b/low", "c/child"],
             Act::MoveChild => &["c/child", "c/leaf"],
             Act::Relink | Act::RemoveLeaf | Act::RenewLeaf | Act::WriteLeaf => &["c/leaf"],
-            Act::GoOnFromLeaf | Act::ShrinkLeaf => &["c/leaf"],
-            Act::PinMid => &["a/mid"],
+            Act::GoOnFromLeaf | Act::ShrinkLeaf | Act::ReorderLeaf => &["c/leaf"],
+            Act::PinMid | Act::CompactMid => &["a/mid"],
             Act::RemoveOther | Act::WriteOther | Act::GrowOther => &["b/other"],
         };
         names.iter().map(|name| self.path(name)).collect()
@@ -157,6 +161,11 @@ impl Cast {
             }
             Act::GrowOther => resize("b/other", GROWN),
             Act::ShrinkLeaf => resize("c/leaf", SHRUNK),
+            Act::CompactMid => Compact::new(path("a/mid")).plan()?.run(&progress).map(|_| ()),
+            Act::ReorderLeaf => {
+                let request = Compact::new(path("c/leaf")).with_same_as_parent(true).in_order(true);
+                request.plan()?.run(&progress).map(|_| ())
+            }
         }
     }
 
@@ -200,14 +209,15 @@ impl Stage {
         let mut other = base.clone();
         put("b/other", &mut other, &[(2, 9), (701, 9)]);
         derive(&cast.path("a/base"), &cast.path("a/mid"), false);
-        put("a/mid", &mut content, &[(1, 2), (300, 2)]);
+        // A block of zeros stands before what others hold.
+        put("a/mid", &mut content, &[(1600, 0), (1, 2), (300, 2)]);
         derive(&cast.path("a/mid"), &cast.path("b/low"), true);
         put("b/low", &mut content, &[(301, 3), (1, 3)]);
         derive(&cast.path("b/low"), &cast.path("c/child"), false);
         put("c/child", &mut content, &[(302, 4), (0, 4)]);
         let mut leaf = content.clone();
         derive(&cast.path("c/child"), &cast.path("c/leaf"), false);
-        put("c/leaf", &mut leaf, &[(5, 5), (300, 5)]);
+        put("c/leaf", &mut leaf, &[(1601, 0), (1100, 5), (5, 5), (300, 5)]);
         let full = CopyDisk::new(cast.path("c/leaf"), cast.path("b/full"));
         full.plan().unwrap().run(&Progress::new()).unwrap();
         Self { _folder: folder, cast, base, child: content, leaf, other }

@@ -9,15 +9,15 @@ use zestful_sapling::family::{Override, Search, children_of, inspect};
 use zestful_sapling::finding::Severity;
 use zestful_sapling::image::{Format, ParentRecord, ParentReference, open_image_mut, vhd, vhdx};
 use zestful_sapling::ops::{
-    Derive, Direction, FreshIdentity, KeepName, Make, Merge, MoveImage, NewSize, Operation, Planned, Relink, Remove,
-    Resize, Transplant,
+    Compact, Derive, Direction, FreshIdentity, KeepName, Make, Merge, MoveImage, NewSize, Operation, Planned, Relink,
+    Remove, Resize, Transplant,
 };
 use zestful_sapling::progress::Progress;
 use zestful_sapling::storage::{Access, FileStorage, StagedFile};
 
 use crate::support::Model;
 use crate::support::check_chain;
-use crate::support::with;
+use crate::support::{perform, with};
 
 pub const SIZE: u64 = 8 << 20;
 
@@ -110,6 +110,13 @@ pub enum Step {
         to: u64,
         discard: bool,
     },
+    /// A layer of any place, whose disks must not notice.
+    Compact {
+        image: usize,
+        in_order: bool,
+        holes: bool,
+        same: bool,
+    },
 }
 
 pub fn steps() -> impl Strategy<Value = Vec<Step>> {
@@ -117,6 +124,7 @@ pub fn steps() -> impl Strategy<Value = Vec<Step>> {
     let step = prop_oneof![
         3 => (any_image.clone(), any::<bool>()).prop_map(|(of, absolute)| Step::Derive { of, absolute }),
         4 => (any_image.clone(), 0..SIZE / 4096, 1..=255u8).prop_map(|(to, at, byte)| Step::Write { to, at, byte }),
+        2 => (any_image.clone(), 0..SIZE / 4096).prop_map(|(to, at)| Step::Write { to, at, byte: 0 }),
         1 => (any_image.clone(), 1..=SIZE / 4096, any::<bool>()).prop_map(|(of, size, small)| Step::Graft {
             of,
             size: size * 4096,
@@ -136,6 +144,9 @@ pub fn steps() -> impl Strategy<Value = Vec<Step>> {
         2 => (any_image.clone(), 0..3usize).prop_map(|(image, folder)| Step::Rename { image, folder }),
         1 => any_image.clone().prop_map(|image| Step::Remove { image }),
         1 => any_image.clone().prop_map(|image| Step::Renew { image }),
+        3 => (any_image.clone(), any::<[bool; 3]>()).prop_map(|(image, [in_order, holes, same])| {
+            Step::Compact { image, in_order, holes, same }
+        }),
         2 => (any_image, 1..=3 * SIZE / 8192, any::<bool>()).prop_map(|(image, to, discard)| Step::Resize {
             image,
             to: to * 4096,
@@ -296,6 +307,7 @@ impl Tribe {
                     FreshIdentity::new(self.path(image)).plan().unwrap().run(&Progress::new()).unwrap();
                 }
             }
+            Step::Compact { image, in_order, holes, same } => self.compact(choose(image), *in_order, *holes, *same),
             Step::Resize { image, to, discard } => self.resize(choose(image), *to, *discard),
         }
     }
@@ -312,6 +324,25 @@ impl Tribe {
     /// An image and all its parents.
     pub fn line(&self, number: usize) -> Vec<usize> {
         std::iter::successors(Some(number), |number| self.member(*number).parent).collect()
+    }
+
+    fn compact(&mut self, image: usize, in_order: bool, holes: bool, same: bool) {
+        let search = Search::below(vec![self.root.path().to_owned()]);
+        let request = Compact::new(self.path(image)).in_order(in_order && !holes).with_holes_only(holes);
+        let plan = request.with_same_as_parent(same).with_search(search).plan().map(|_| ());
+        if same && !self.children(image).is_empty() {
+            return assert!(matches!(plan, Err(Error::Refused(Refusal::NeededByChildren { .. }, _))), "{plan:?}");
+        }
+        if same && !self.is_free(image) {
+            return assert!(matches!(plan, Err(Error::Refused(Refusal::ReadOnly { .. }, _))), "{plan:?}");
+        }
+        if same && self.member(image).parent.is_none() {
+            return assert!(matches!(plan, Err(Error::Usage(_))), "{plan:?}");
+        }
+        plan.unwrap();
+        let request = Compact::new(self.path(image)).in_order(in_order && !holes).with_holes_only(holes);
+        let outcome = perform(request.with_same_as_parent(same)).unwrap();
+        assert!(outcome.after.file_len <= outcome.before.file_len, "{outcome:?}");
     }
 
     fn resize(&mut self, image: usize, to: u64, discard: bool) {

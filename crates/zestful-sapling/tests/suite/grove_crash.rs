@@ -37,6 +37,8 @@ pub fn machine() -> Machine {
     let mut machine = Machine::new(&[Format::Vhdx, Format::Vhd]);
     for (number, name) in ["first", "second", "third"].into_iter().enumerate() {
         for disk in 0..2 {
+            // A block that holds nothing but zeros.
+            machine.write(disk, 1500, 0);
             for unit in [0, 1, 40 + number as u64, 300 * number as u64] {
                 machine.write(disk, unit, 10 * number as u8 + disk as u8 + 1);
             }
@@ -45,6 +47,7 @@ pub fn machine() -> Machine {
     }
     machine.revert("second", None);
     for disk in 0..2 {
+        machine.write(disk, 1501, 0);
         machine.write(disk, 1, 99);
         machine.write(disk, 1000, 99);
     }

@@ -3,7 +3,7 @@
 
 use zestful_sapling::chain::{ChainMut, OpenOptions};
 use zestful_sapling::grove::{DescribeCheckpoint, Grove, ReleaseDisk};
-use zestful_sapling::ops::{CopyDisk, Derive, Merge, MoveImage, NewSize, Operation, Planned, Resize};
+use zestful_sapling::ops::{Compact, CopyDisk, Derive, Merge, MoveImage, NewSize, Operation, Planned, Resize};
 use zestful_sapling::progress::Progress;
 use zestful_sapling::repair::Resume;
 use zestful_sapling::storage::testing::HostRecorder;
@@ -32,9 +32,12 @@ enum Act {
     Grow,
     /// Of a disk that stands on a base elsewhere, by a journal of its own.
     Shrink,
+    /// A layer that a checkpoint keeps.
+    CompactFirst,
+    Reorder,
 }
 
-const OTHERS: [Act; 10] = [
+const OTHERS: [Act; 12] = [
     Act::Rename,
     Act::Release,
     Act::Write,
@@ -45,6 +48,8 @@ const OTHERS: [Act; 10] = [
     Act::Resume,
     Act::Grow,
     Act::Shrink,
+    Act::CompactFirst,
+    Act::Reorder,
 ];
 
 fn acts() -> impl Iterator<Item = Act> {
@@ -92,6 +97,8 @@ impl Stage {
             Act::Resume => perform(Resume::new(folder)).map(|_| ()),
             Act::Grow => resize(disk, GROWN),
             Act::Shrink => resize(&self.machine.disks[1], SHRUNK),
+            Act::CompactFirst => perform(Compact::new(at("first")?)).map(|_| ()),
+            Act::Reorder => perform(Compact::new(disk).in_order(true)).map(|_| ()),
         }
     }
 

@@ -22,6 +22,7 @@ use crate::support::{Model, abandon, config, perform};
 enum Step {
     Write { disk: usize, unit: u64, byte: u8 },
     Resize { disk: usize, to: u64 },
+    Compact { disk: usize, of: usize, in_order: bool },
     Take { running: bool },
     Revert { to: usize, keeps: bool },
     Forget { which: usize },
@@ -32,8 +33,10 @@ enum Step {
 
 fn steps() -> impl Strategy<Value = Vec<Step>> {
     let step = prop_oneof![
-        6 => (0..3usize, 0..2048u64, 1..250u8).prop_map(|(disk, unit, byte)| Step::Write { disk, unit, byte }),
+        6 => (0..3usize, 0..2048u64, 0..250u8).prop_map(|(disk, unit, byte)| Step::Write { disk, unit, byte }),
         2 => (0..3usize, 16..3072u64).prop_map(|(disk, to)| Step::Resize { disk, to: to * 4096 }),
+        3 => (0..3usize, 0..64usize, any::<bool>())
+            .prop_map(|(disk, of, in_order)| Step::Compact { disk, of, in_order }),
         4 => any::<bool>().prop_map(|running| Step::Take { running }),
         3 => (0..64usize, any::<bool>()).prop_map(|(to, keeps)| Step::Revert { to, keeps }),
         3 => (0..64usize).prop_map(|which| Step::Forget { which }),
@@ -56,6 +59,9 @@ fn live(machine: &mut Machine, steps: &[Step]) {
                 }
             }
             Step::Resize { disk, to } => machine.resize(disk % machine.disks.len(), *to),
+            Step::Compact { disk, of, in_order } => {
+                machine.compact(disk % machine.disks.len(), chosen(*of).filter(|_| *of % 3 > 0).as_deref(), *in_order);
+            }
             Step::Take { running: false } => machine.take(&format!("c{number:02}")),
             Step::Take { running: true } => machine.take_running(&format!("c{number:02}")),
             Step::Revert { to, keeps } => {

@@ -11,7 +11,7 @@ use zestful_sapling::grove::{
     TakeCheckpoint, Which, checkpoints_of,
 };
 use zestful_sapling::image::Format;
-use zestful_sapling::ops::{NewSize, Resize};
+use zestful_sapling::ops::{Compact, NewSize, Resize};
 
 use crate::family_model::{SIZE, derive, make, quick_folder, write};
 use crate::support::{Model, check_chain, perform};
@@ -89,6 +89,15 @@ impl Machine {
             Err(Error::Usage(_)) => assert!(shows || to == from),
             Err(other) => panic!("{other}"),
         }
+    }
+
+    /// Compacts a disk, or what a checkpoint has of it, which nobody notices.
+    pub fn compact(&self, disk: usize, checkpoint: Option<&str>, in_order: bool) {
+        let grove = Grove::open(&self.folder).unwrap();
+        let path = grove.place(Some(&format!("disk-{disk}")), checkpoint).unwrap().path;
+        drop(grove);
+        let outcome = perform(Compact::new(path).in_order(in_order)).unwrap();
+        assert!(outcome.after.file_len <= outcome.before.file_len);
     }
 
     pub fn take(&mut self, name: &str) {

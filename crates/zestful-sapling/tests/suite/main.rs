@@ -6,6 +6,7 @@ mod acts;
 mod arranging;
 mod beside;
 mod chains;
+mod compacting;
 mod compare_files;
 mod corpus;
 mod corpus_repairs;
