@@ -11,6 +11,7 @@ use zestful_sapling::finding::{
     ChainFinding, CompanionFinding, Finding, FindingKind, JournalFinding, Repair, Severity,
 };
 use zestful_sapling::guest::FileSystem;
+use zestful_sapling::ops::CompactOutcome;
 use zestful_sapling_attach::attachments;
 
 use crate::args::overrides::name_of_override;
@@ -212,6 +213,17 @@ pub(crate) fn next_after_resize(told: &Resized<'_>) -> Vec<Next> {
     }
 }
 
+/// What gives back what stayed in an image when its blocks had moved.
+pub(crate) fn next_after_compact(outcome: &CompactOutcome) -> Vec<Next> {
+    // Less than this is not worth a word.
+    const LITTLE: u64 = 1 << 20;
+    if outcome.stays.beside_data < LITTLE {
+        return Vec::new();
+    }
+    let options: [&OsStr; 2] = ["--unused".as_ref(), "--holes-only".as_ref()];
+    vec![Next::zsap("compact", &outcome.path, &options, "digs holes there, where the host keeps them")]
+}
+
 /// What takes a repair back.
 pub(crate) fn take_back(image: &Path) -> Next {
     Next::zsap("repair", image, &["--undo".as_ref()], "takes it back").for_a_person()
@@ -361,6 +373,7 @@ fn next_after(refusal: &Refusal) -> Vec<Next> {
         }
         Refusal::WouldCut { .. } => force(Override::CutPartition, "and cuts what reaches so far"),
         Refusal::WouldDiscard { .. } => force(Override::DiscardData, "and loses what is there"),
+        Refusal::ReservedSpace { .. } => force(Override::ReservedSpace, "and a guest may find the host full then"),
         Refusal::HasContent { .. } => vec![Next::again(&["--yes"], "goes on").for_a_person()],
         Refusal::SectorsDiffer { own, .. } => {
             let keeps = Next::again(&["--sectors", &format!("{own}/4096")], "keeps the size, in a vhdx image");

@@ -7,6 +7,7 @@ pub(crate) mod bytes;
 pub(crate) mod check;
 pub(crate) mod checkpoint;
 pub(crate) mod children;
+pub(crate) mod compact;
 pub(crate) mod copy;
 pub(crate) mod demo;
 pub(crate) mod derive;
@@ -138,6 +139,8 @@ pub(crate) enum Command {
     Prepare(prepare::Prepare),
     /// Give a disk another size, and have its partition follow
     Resize(resize::Resize),
+    /// Give back what an image does not need, and lay its blocks out in order
+    Compact(compact::Compact),
     /// Look at the files inside a disk, at any of its checkpoints, and take them out
     #[command(subcommand)]
     Files(files::Files),

@@ -4,7 +4,7 @@ use clap::builder::{PossibleValue, PossibleValuesParser, TypedValueParser};
 use zestful_sapling::family::Override;
 
 /// What may be forced, and what that goes over.
-const OVERRIDES: [(&str, Override, &str); 13] = [
+const OVERRIDES: [(&str, Override, &str); 14] = [
     ("ending", Override::Ending, "A format that the file's ending contradicts"),
     ("sectors", Override::Sectors, "Sectors of another size under a partition table"),
     ("not-blank", Override::NotBlank, "A disk that is not blank, whose content is lost"),
@@ -21,6 +21,7 @@ const OVERRIDES: [(&str, Override, &str); 13] = [
     ("attributes", Override::Attributes, "A file that does not get all that the one before it has"),
     ("other-host", Override::OtherHost, "What another host began"),
     ("cut-partition", Override::CutPartition, "A smaller disk that cuts a partition, or what fills the disk"),
+    ("reserved-space", Override::ReservedSpace, "A fixed disk that gives up space set aside for it"),
     ("discard-data", Override::DiscardData, "A smaller disk that loses what nothing tells the owner of"),
 ];
 

@@ -7,6 +7,7 @@ mod bytes;
 mod check;
 mod checkpoint;
 mod children;
+mod compact;
 mod copy;
 mod demo;
 mod derive;
@@ -52,6 +53,7 @@ pub(crate) fn run(args: &Args, console: &Console) -> Result<Outcome, Failure> {
         Command::Check(typed) => check::run(console, typed),
         Command::Checkpoint(typed) => checkpoint::run(console, typed),
         Command::Children(typed) => children::run(console, typed),
+        Command::Compact(typed) => compact::run(console, typed),
         Command::Copy(typed) => copy::run(console, typed),
         Command::Demo(typed) => demo::run(console, typed),
         Command::Derive(typed) => derive::run(console, typed),

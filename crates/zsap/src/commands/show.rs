@@ -12,6 +12,7 @@ use crate::advice;
 use crate::args::show::Show;
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
+use crate::report::compact::scatter;
 use crate::report::json::Shown;
 use crate::report::table::Table;
 use crate::report::text;
@@ -120,7 +121,7 @@ fn image_lines(console: &Console, report: &Report) -> Vec<String> {
     let mut line = |label: &str, text: String| {
         // What was typed elsewhere may be long; paths are left whole.
         let line = format!("  {label:<12}{text}");
-        lines.push(if label == "use" { text::wrapped(&line, "              ") } else { line });
+        lines.push(if label == "use" || label == "order" { text::wrapped(&line, "              ") } else { line });
     };
     line(
         "disk",
@@ -166,6 +167,9 @@ fn image_lines(console: &Console, report: &Report) -> Vec<String> {
         parts.extend((blocks.zero > 0).then(|| format!("{} cleared", blocks.zero)));
         parts.extend((blocks.unmapped > 0).then(|| format!("{} given back", blocks.unmapped)));
         line("blocks", format!("{held} of {} in this file ({})", blocks.total, parts.join(", ")));
+    }
+    if let Some(found) = &report.scatter {
+        line("order", scatter(found));
     }
     if let Some(parent) = &report.parent {
         let found = parent.found_path.as_deref().map(text::path);

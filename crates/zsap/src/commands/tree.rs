@@ -10,13 +10,15 @@ use crate::advice;
 use crate::args::tree::Tree;
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
+use crate::report::compact::jumps;
 use crate::report::table::Table;
 use crate::report::{json, text};
 
 pub(super) fn run(console: &Console, typed: &Tree) -> Result<Outcome, Failure> {
     let path = &if typed.machine.is_used() { typed.machine.image(&typed.path)? } else { typed.path.clone() };
     let family = if path.is_dir() { family_of(path, &Limits::default())? } else { Family::of_image(path, None)? };
-    let mut table = Table::new(&["image", ">depth", "state", ">disk", ">on host", ">share", ">grew in", "changed"]);
+    let mut table =
+        Table::new(&["image", ">depth", "state", ">disk", ">on host", ">share", ">jumps/GiB", ">grew in", "changed"]);
     let moments = moments(&typed.path);
     for root in &family.roots {
         rows(console, &moments, root, "", "", &mut table);
@@ -101,6 +103,7 @@ fn rows(console: &Console, moments: &Moments, node: &Node, lead: &str, below: &s
         console.size(node.virtual_size),
         console.size(node.allocated_size),
         text::share(node.allocated_size, node.virtual_size),
+        node.scatter.map_or_else(|| "-".to_owned(), |found| jumps(&found)),
         // A frozen layer grew until it was frozen.
         node.since.map_or_else(
             || "-".to_owned(),

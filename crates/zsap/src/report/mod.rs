@@ -1,5 +1,6 @@
 //! How answers look.
 
+pub(crate) mod compact;
 pub(crate) mod events;
 pub(crate) mod files;
 pub(crate) mod impact;

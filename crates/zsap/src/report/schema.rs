@@ -6,6 +6,7 @@ use serde_json::{Value, json};
 use zestful_sapling::family::{Children, Report};
 use zestful_sapling::{grove, ops, repair};
 
+use super::compact::Compacted;
 use super::events::{Exposed, Line, Served};
 use super::files::{FilesCompared, FilesListed, TakenOut};
 use super::json::{
@@ -56,6 +57,7 @@ fn the_schemas_are_current() {
         "checkpoint-revert": grove::RevertOutcome,
         "checkpoint-take": grove::TakeOutcome,
         "children": Children,
+        "compact": Compacted<'_>,
         "copy": ops::NewDiskOutcome,
         "copy-chain": ops::CopyChainOutcome,
         "copy-onto": ops::CopyOntoOutcome,

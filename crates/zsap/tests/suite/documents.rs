@@ -32,6 +32,7 @@ fn schema_of(typed: &str) -> &'static str {
         "checkpoint" if has("forget") => "checkpoint-forget",
         "checkpoint" => "checkpoint-note",
         "children" => "children",
+        "compact" => "compact",
         "copy" => "copy",
         "derive" => "derive",
         "detach" => "detach",

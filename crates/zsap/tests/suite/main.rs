@@ -8,6 +8,7 @@ mod attached;
 #[allow(dead_code, reason = "the server's own tests use all of it")]
 mod client;
 mod command;
+mod compacting;
 mod cut_short;
 mod devices;
 mod documents;

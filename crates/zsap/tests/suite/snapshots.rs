@@ -16,6 +16,9 @@ const VOLATILE: &[(&str, &str)] = &[
     (r"\d[\d.]* \w+ (are )?free", "[SPACE] free"),
     (r"\b\d[\d.]* (B|KiB|MiB)\b", "[SPACE]"),
     (r"<?\d[\d.]* %", "[SHARE]"),
+    // Where the host tells in how many pieces it keeps a file.
+    (r"; the host keeps the file in (one piece|\d+ pieces)", ""),
+    (r#""host_pieces": (null|\d+)"#, r#""host_pieces": "[PIECES]""#),
     // What this host lets us see of other processes.
     (r#""not_seen": (null|"[^"]*")"#, r#""not_seen": "[SEEN]""#),
     (r#"(?m)^.*could not be looked at.*\n"#, ""),

@@ -103,6 +103,14 @@ pub(super) fn enter(path: &str, file: &str, text: &str) -> Result<()> {
     })
 }
 
+/// The same with so many bytes of no pattern, and it is deleted again.
+pub(super) fn enter_and_delete(path: &str, file: &str, len: usize) -> Result<()> {
+    change(path, |root| {
+        root.create_file(file)?.write_all(&noise(29, len))?;
+        root.remove(file)
+    })
+}
+
 /// How many files the volume on a disk holds, all of them read.
 pub(super) fn list(path: &str) -> Result<usize> {
     let disk = Chain::open(Path::new(path), &OpenOptions::new())?;

@@ -136,6 +136,9 @@ fn herbarium(stage: &Stage<'_>) -> Result<(), Failure> {
     stage.tell(&["   When nobody needs it any more, it is forgotten."])?;
     stage.elsewhere(&["checkpoint", "forget", "herbarium", "failed-upgrade", "--plan"])?;
     stage.zsap(&["checkpoint", "forget", "herbarium", "failed-upgrade"])?;
+    stage.tell(&["   (The guest writes an export of 48 MiB there, and deletes it again: the file stays as large.)"])?;
+    guest::enter_and_delete("herbarium/records.vhdx", "export.bin", 48 << 20)?;
+    stage.zsap(&["compact", "herbarium", "--disk", "records", "--unused"])?;
     stage.zsap(&["tree", "herbarium"])?;
     Ok(())
 }
