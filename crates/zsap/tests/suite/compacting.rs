@@ -231,6 +231,7 @@ fn what_cannot_be_is_refused_with_the_reason() {
         ("compact child.vhdx --reorder --holes-only", 2, "", "cannot be used with"),
         ("compact base.vhdx --plan", 0, "fill the gaps from the end of the file", ""),
         ("compact child.vhdx --reorder --plan", 0, "lay the blocks out in the order of the disk", ""),
+        ("compact plain.raw --unused --plan", 0, "no volume is known on the disk", ""),
         ("compact plain.raw", 0, "as holes", ""),
         ("compact plain.raw", 0, "nothing was changed", ""),
         ("compact fixed.vhd --force=reserved-space", 0, "", ""),

@@ -56,6 +56,8 @@ pub struct Staying {
     pub beside_data: u64,
     /// Volumes of which nothing was taken for free.
     pub volumes: Vec<KeptVolume>,
+    /// Whether file systems were to be asked, and none is known on the disk.
+    pub no_volume: bool,
 }
 
 /// Where what can be given back lies.
@@ -98,7 +100,11 @@ impl Survey {
             parent: Grains::of(block.unwrap_or(STEP)),
             holes: Grains::of(grain),
             given: GivenBack::default(),
-            stays: Staying { volumes: unused.kept.clone(), ..Staying::default() },
+            stays: Staying {
+                volumes: unused.kept.clone(),
+                no_volume: wanted.unused && unused.knows_nothing(),
+                ..Staying::default()
+            },
         };
         let (Some(image), disk) = (disk.layer(0), &*disk) else { return Ok(survey) };
         let buffers = (vec![0; index(STEP)], vec![0; index(STEP)]);

@@ -19,6 +19,9 @@ impl Staying {
                 format_size(self.beside_data)
             ));
         }
+        if self.no_volume {
+            told.push("no volume is known on the disk, so that nothing of it counts as unused".to_owned());
+        }
         told.extend(self.volumes.iter().map(|kept| format!("volume {} stays as it is: {}", kept.volume, kept.why)));
         told
     }

@@ -92,6 +92,11 @@ impl Unused {
         }
     }
 
+    /// Whether there was nobody to ask.
+    pub(super) fn knows_nothing(&self) -> bool {
+        self.understood.is_empty() && self.kept.is_empty()
+    }
+
     /// Whether a file system says that this byte is in use.
     pub(super) fn is_in_use(&self, offset: u64) -> bool {
         !self.free.has(offset) && self.understood.iter().any(|volume| volume.contains(&offset))
