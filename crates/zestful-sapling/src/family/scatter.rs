@@ -26,7 +26,7 @@ pub struct Scatter {
 impl Scatter {
     /// Of an image whose table takes `most` bytes at most; `None` when it has no blocks that could stand elsewhere.
     pub(crate) fn of(image: &dyn Image, most: u64) -> Option<Self> {
-        let (placement, block) = (image.placement(most).ok()??, image.info().block_size?);
+        let (placement, block) = (image.placement(most, false).ok()??, image.info().block_size?);
         Some(Self { host_pieces: host_pieces(image.path()), ..Self::of_placement(&placement, block) })
     }
 

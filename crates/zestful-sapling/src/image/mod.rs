@@ -276,12 +276,13 @@ pub trait Image: Send + Sync {
     }
 
     /// How the blocks of the image stand in its file; `None` when it has none that could stand elsewhere, or its table
-    /// would have to be read and takes more than `most` bytes.
+    /// would have to be read and takes more than `most` bytes. How long the file would be when its gaps are filled is
+    /// found out where `pack` asks for it, which takes memory for each block; otherwise it is told as it is.
     ///
     /// # Errors
     /// `Io`.
-    fn placement(&self, most: u64) -> Result<Option<Placement>> {
-        _ = most;
+    fn placement(&self, most: u64, pack: bool) -> Result<Option<Placement>> {
+        _ = (most, pack);
         Ok(None)
     }
 

@@ -34,7 +34,7 @@ pub fn live(layers: &mut Layers, model: &mut Model, steps: &[Step]) {
 }
 
 fn placement(layers: &Layers) -> Placement {
-    layers.shape.open(layers.storages.last().unwrap().clone()).placement(u64::MAX).unwrap().unwrap()
+    layers.shape.open(layers.storages.last().unwrap().clone()).placement(u64::MAX, true).unwrap().unwrap()
 }
 
 /// What is so after each arrangement that came to its end.
@@ -251,7 +251,7 @@ fn blocks_that_the_parent_holds_as_well_are_given_back() {
         image.flush().unwrap();
         image.arrange(Arrangement::Packed, MIB, &mut |_| Ok(())).unwrap();
         assert_eq!(image.info().data_identity, Some(identity));
-        let after = image.placement(u64::MAX).unwrap().unwrap_or_default();
+        let after = image.placement(u64::MAX, true).unwrap().unwrap_or_default();
         image.close().unwrap();
         assert_eq!(after.blocks, 1, "{after:?}");
         assert!(after.file_len + 3 * block <= before.file_len, "{before:?} {after:?}");

@@ -10,18 +10,21 @@ use crate::advice;
 use crate::args::tree::Tree;
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
-use crate::report::compact::jumps;
+use crate::report::compact::{FEW_JUMPS, jumps};
 use crate::report::table::Table;
 use crate::report::{json, text};
 
 pub(super) fn run(console: &Console, typed: &Tree) -> Result<Outcome, Failure> {
     let path = &if typed.machine.is_used() { typed.machine.image(&typed.path)? } else { typed.path.clone() };
     let family = if path.is_dir() { family_of(path, &Limits::default())? } else { Family::of_image(path, None)? };
-    let mut table =
-        Table::new(&["image", ">depth", "state", ">disk", ">on host", ">share", ">jumps/GiB", ">grew in", "changed"]);
-    let moments = moments(&typed.path);
+    let drawn = Drawn { moments: moments(&typed.path), tells_order: family.roots.iter().any(is_scattered) };
+    let mut headings = vec!["image", ">depth", "state", ">disk", ">on host", ">share", ">grew in", "changed"];
+    if drawn.tells_order {
+        headings.insert(6, ">jumps/GiB");
+    }
+    let mut table = Table::new(&headings);
     for root in &family.roots {
-        rows(console, &moments, root, "", "", &mut table);
+        rows(console, &drawn, root, "", "", &mut table);
     }
     let place = std::fs::canonicalize(path).unwrap_or_else(|_| path.clone());
     let mut lines = vec![console.strong(&text::path(&place))];
@@ -69,6 +72,17 @@ const MOST_INDENT: usize = 5;
 /// The images of a machine's checkpoints, each with the checkpoint's name.
 type Moments = Vec<(PathBuf, String)>;
 
+/// What the rows have in common.
+struct Drawn {
+    moments: Moments,
+    /// Whether it is told of each image how scattered it is: where all are in order nobody asks.
+    tells_order: bool,
+}
+
+fn is_scattered(node: &Node) -> bool {
+    node.scatter.is_some_and(|found| found.jumps >= FEW_JUMPS) || node.children.iter().any(is_scattered)
+}
+
 fn moments(folder: &Path) -> Moments {
     let Some(grove) = Grove::at(folder).ok().flatten() else { return Vec::new() };
     let named = grove.catalogue().checkpoints.iter();
@@ -79,9 +93,9 @@ fn moments(folder: &Path) -> Moments {
         .collect()
 }
 
-fn rows(console: &Console, moments: &Moments, node: &Node, lead: &str, below: &str, table: &mut Table) {
+fn rows(console: &Console, drawn: &Drawn, node: &Node, lead: &str, below: &str, table: &mut Table) {
     let place = node.path.canonicalize().unwrap_or_else(|_| node.path.clone());
-    let moment = moments.iter().find(|(path, _)| *path == place);
+    let moment = drawn.moments.iter().find(|(path, _)| *path == place);
     let role = match (node.state == Health::Broken, node.role) {
         (true, _) => "BROKEN",
         (false, Role::Base) => "base",
@@ -93,7 +107,7 @@ fn rows(console: &Console, moments: &Moments, node: &Node, lead: &str, below: &s
     };
     let states = [(node.pinned, "pinned"), (node.in_use.is_some(), "in use"), (node.under_way, "unfinished")];
     let state = states.iter().filter(|(is, _)| *is).fold(role.to_owned(), |all, (_, word)| format!("{all}, {word}"));
-    table.row(vec![
+    let mut cells = vec![
         match moment {
             Some((_, name)) => format!("{lead}{} @ {}", text::name(&node.path), text::safe(name)),
             None => format!("{lead}{}", text::name(&node.path)),
@@ -103,19 +117,22 @@ fn rows(console: &Console, moments: &Moments, node: &Node, lead: &str, below: &s
         console.size(node.virtual_size),
         console.size(node.allocated_size),
         text::share(node.allocated_size, node.virtual_size),
-        node.scatter.map_or_else(|| "-".to_owned(), |found| jumps(&found)),
         // A frozen layer grew until it was frozen.
         node.since.map_or_else(
             || "-".to_owned(),
             |since| text::span(since, node.modified.filter(|_| node.role != Role::Current)),
         ),
         text::age(node.modified),
-    ]);
+    ];
+    if drawn.tells_order {
+        cells.insert(6, node.scatter.map_or_else(|| "-".to_owned(), |found| jumps(&found)));
+    }
+    table.row(cells);
     for (number, child) in node.children.iter().enumerate() {
         let last = number + 1 == node.children.len();
         let (branch, under) = if last { ("└─ ", "   ") } else { ("├─ ", "│  ") };
         // Deeper layers stand below each other, and the column beside them tells their depth.
         let under = if node.depth < MOST_INDENT { under } else { "" };
-        rows(console, moments, child, &format!("{below}{branch}"), &format!("{below}{under}"), table);
+        rows(console, drawn, child, &format!("{below}{branch}"), &format!("{below}{under}"), table);
     }
 }

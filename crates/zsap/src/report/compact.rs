@@ -33,17 +33,22 @@ pub(crate) fn scatter(found: &Scatter) -> String {
     let order = match (found.jumps, found.backward) {
         (0, _) => "the blocks stand one behind the other".to_owned(),
         (jumps, 0) => format!("in order, with {}", text::count(jumps as usize, "gap", "gaps")),
-        (few @ 1..10, _) => format!("reading from end to end takes {}", text::count(few as usize, "jump", "jumps")),
+        (few @ 1..FEW_JUMPS, _) => {
+            format!("reading from end to end takes {}", text::count(few as usize, "jump", "jumps"))
+        }
         (jumps, _) => format!("reading from end to end takes {jumps} jumps, {} for each GiB", found.jumps_per_gib),
     };
     format!("{order}{pieces}")
 }
 
+/// Fewer are not worth a figure.
+pub(crate) const FEW_JUMPS: u64 = 10;
+
 /// The same in a word: of a few jumps it means nothing how many they would be in a GiB.
 pub(crate) fn jumps(found: &Scatter) -> String {
     match found.jumps {
         0 => "0".to_owned(),
-        1..10 => "few".to_owned(),
+        1..FEW_JUMPS => "few".to_owned(),
         _ => found.jumps_per_gib.to_string(),
     }
 }

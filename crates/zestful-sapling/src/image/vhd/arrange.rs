@@ -15,11 +15,14 @@ use crate::storage::Storage;
 
 impl Blocks {
     /// How the blocks stand in a file of this length.
-    pub(super) fn placement(&self, file_len: u64) -> Placement {
-        let mut found = Placement { file_len, ..Placement::default() };
+    pub(super) fn placement(&self, file_len: u64, pack: bool) -> Placement {
+        let mut found = Placement { file_len, packed_len: file_len, ..Placement::default() };
         let mut last = None;
         for placed in self.placed() {
             found.note(&mut last, place_of(placed.place), self.shape.stride());
+        }
+        if !pack {
+            return found;
         }
         let (fixed_end, stride) = (self.structures_end(), self.shape.stride());
         let mut movable: Vec<u32> = self.placed().map(|placed| placed.place).collect();

@@ -109,9 +109,9 @@ impl Image for Vhd {
         self.layout.find(offset, len).extent(&self.storage, &self.bitmaps)
     }
 
-    fn placement(&self, _: u64) -> Result<Option<Placement>> {
+    fn placement(&self, _: u64, pack: bool) -> Result<Option<Placement>> {
         let Some(blocks) = self.layout.blocks.as_ref() else { return Ok(None) };
-        Ok(Some(blocks.placement(self.storage.len()?)))
+        Ok(Some(blocks.placement(self.storage.len()?, pack)))
     }
 
     fn warnings(&self) -> &[Finding] {

@@ -99,10 +99,10 @@ impl Image for VhdMut {
         found.extent(&*self.storage, &self.bitmaps)
     }
 
-    fn placement(&self, _: u64) -> Result<Option<Placement>> {
+    fn placement(&self, _: u64, pack: bool) -> Result<Option<Placement>> {
         let layout = self.layout();
         let Some(blocks) = layout.blocks.as_ref() else { return Ok(None) };
-        Ok(Some(blocks.placement(self.storage.len()?)))
+        Ok(Some(blocks.placement(self.storage.len()?, pack)))
     }
 
     fn warnings(&self) -> &[Finding] {

@@ -30,12 +30,12 @@ impl Layout {
     ///
     /// # Errors
     /// `Io`.
-    pub(super) fn placement(&self, most: u64) -> Result<Option<Placement>> {
+    pub(super) fn placement(&self, most: u64, pack: bool) -> Result<Option<Placement>> {
         if !self.table_uses_at_most(most)? {
             return Ok(None);
         }
         let (table, geometry, file_len) = (self.table(), &self.geometry, self.bounds.file_len);
-        let mut found = Placement { file_len, ..Placement::default() };
+        let mut found = Placement { file_len, packed_len: file_len, ..Placement::default() };
         let (mut last, mut claims, mut end) = (None, Claims::new(file_len), 0);
         let taken = self.bounds.taken.iter();
         taken.for_each(|(start, end, _)| _ = claims.claim(*start, end.saturating_sub(*start)));
@@ -49,7 +49,7 @@ impl Layout {
                 match role {
                     TableEntry::Payload(_) => {
                         found.note(&mut last, entry.offset(), geometry.block_size);
-                        movable.extend((entry.offset() >= fixed_end).then(|| unit_of(entry.offset())));
+                        movable.extend((pack && entry.offset() >= fixed_end).then(|| unit_of(entry.offset())));
                     }
                     // Those fit into gaps that are too small for blocks.
                     TableEntry::Bitmap(_) => end = end.max(entry.offset().saturating_add(ALIGNMENT)),
@@ -57,6 +57,9 @@ impl Layout {
             }
             Ok(())
         })?;
+        if !pack {
+            return Ok(Some(found));
+        }
         movable.sort_unstable();
         let block = geometry.block_size;
         let place_in = |gap: &Range<u64>| Some(gap.start).filter(|at| at.saturating_add(block) <= gap.end);

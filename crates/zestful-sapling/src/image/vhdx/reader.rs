@@ -79,8 +79,8 @@ impl Image for Vhdx {
         self.table.extent_at(offset, len).map_err(|error| error.at(self.path()))
     }
 
-    fn placement(&self, most: u64) -> Result<Option<Placement>> {
-        self.layout.placement(most).map_err(|error| error.at(self.path()))
+    fn placement(&self, most: u64, pack: bool) -> Result<Option<Placement>> {
+        self.layout.placement(most, pack).map_err(|error| error.at(self.path()))
     }
 
     fn warnings(&self) -> &[Finding] {

@@ -102,8 +102,9 @@ impl Image for VhdxMut {
         self.table.extent_at(offset, len).map_err(|error| error.at(self.path()))
     }
 
-    fn placement(&self, most: u64) -> Result<Option<Placement>> {
-        let layout = Layout::read(self.storage.clone(), &mut Vec::new()).and_then(|layout| layout.placement(most));
+    fn placement(&self, most: u64, pack: bool) -> Result<Option<Placement>> {
+        let layout =
+            Layout::read(self.storage.clone(), &mut Vec::new()).and_then(|layout| layout.placement(most, pack));
         layout.map_err(|error| error.at(self.path()))
     }
 

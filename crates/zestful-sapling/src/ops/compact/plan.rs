@@ -45,7 +45,7 @@ impl Operation for Compact {
         self.refuse_nonsense(&info, disk.layer(1))?;
         let placement = match info.kind {
             Kind::Fixed => None,
-            _ => disk.layer(0).map(|image| image.placement(u64::MAX)).transpose()?.flatten(),
+            _ => disk.layer(0).map(|image| image.placement(u64::MAX, true)).transpose()?.flatten(),
         };
         let path = real(&self.path)?;
         let mut plan = Plan { operation: "compact", warnings: locked.warnings.clone(), ..Plan::default() };

@@ -102,7 +102,7 @@ impl Planned for CompactPlan {
         }
         let mut disk = ChainMut::over(self.locked.clone(), &OpenOptions::of_format(self.request.format))?;
         let done = self.change(&mut disk, survey, before, progress);
-        let placed = disk.layer(0).map(|image| image.placement(u64::MAX));
+        let placed = disk.layer(0).map(|image| image.placement(u64::MAX, true));
         let closed = disk.close();
         self.keep_age();
         done.and(closed)?;
