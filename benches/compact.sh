@@ -37,6 +37,12 @@ live() {
     esac
 }
 
+# Shows an image in the folder `shown`, and returns when it is there.
+exposes() {
+    "$zsap" expose "$1" shown "${@:2}" >/dev/null &
+    until [ -e shown/disk.raw ]; do sleep 0.1; done
+}
+
 # The checker of the host that knows the file system.
 checks() {
     case $1 in
@@ -52,8 +58,7 @@ for format in vhdx vhd; do
         image=$kind.$format
         "$zsap" -q make "$image" "${disk}M"
         "$zsap" -q prepare "$image" --volume "$((disk - secret - 8))M,fs=$kind" --volume rest
-        "$zsap" expose "$image" shown --writable >exposed &
-        until grep -q zsap exposed; do sleep 0.1; done
+        exposes "$image" --writable
         dd if=loader of=shown/disk.raw bs=4096 seek=8 conv=notrunc status=none
         dd if=secret of=shown/part2 bs=1M conv=notrunc status=none
         live "$kind" shown/part1
@@ -69,8 +74,7 @@ for format in vhdx vhd; do
         "$zsap" -q compact "$image" --unused 2>/dev/null
         end2=$(date +%s%N)
         "$zsap" -q check "$image" >/dev/null
-        "$zsap" expose "$image" shown >exposed &
-        until grep -q zsap exposed; do sleep 0.1; done
+        exposes "$image"
         checks "$kind" shown/part1
         cmp -n "$(stat -c %s loader)" -i 0:32768 loader shown/disk.raw
         cmp -n "$(stat -c %s secret)" secret shown/part2
@@ -143,8 +147,7 @@ echo "order: a disk of $((mib / 4)) MiB whose blocks were written in an order of
 cold() { sync && echo 3 >/proc/sys/vm/drop_caches && "$zsap" -q bytes read "$1" --at 0 --len "$((mib / 4))M" >/dev/null; }
 for format in vhdx vhd; do
     "$zsap" -q make "scattered.$format" "$((mib / 4))M" --block-size "$([ $format = vhd ] && echo 512K || echo 1M)"
-    "$zsap" expose "scattered.$format" shown --writable >exposed &
-    until grep -q zsap exposed; do sleep 0.1; done
+    exposes "scattered.$format" --writable
     python3 - "$mib" <<'P'
 import os, random, sys
 random.seed(7)
