@@ -310,6 +310,14 @@ impl ChainMut {
         }
     }
 
+    /// Space that is given up is held for the blocks that move next.
+    ///
+    /// # Errors
+    /// As [`ImageMut::hold_space`].
+    pub(crate) fn hold_space(&mut self) -> Result<()> {
+        self.current.hold_space()
+    }
+
     /// Moves the blocks of the current image to other places in its file; the disk reads as before at every moment.
     ///
     /// # Errors

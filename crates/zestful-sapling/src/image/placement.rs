@@ -247,7 +247,6 @@ pub(super) fn packed_end(
 ///
 /// The host is not asked where its holes are: from the middle of a large file it takes long to find the next one.
 pub(super) fn copy_within(storage: &dyn Storage, from: u64, to: u64, len: u64) -> Result<()> {
-    storage.punch_hole(to, len)?;
     let mut buffer = vec![0; index(STEP.min(len))];
     // Steps end where blocks of the host do.
     let mut done = 0u64;
@@ -280,8 +279,9 @@ fn write_data(storage: &dyn Storage, bytes: &[u8], at: u64) -> Result<()> {
             len = next;
         }
         let (now, behind) = rest.split_at(len);
-        if wanted {
-            storage.write_at(now, at)?;
+        match wanted {
+            true => storage.write_at(now, at)?,
+            false => storage.punch_hole(at, wide(now.len()))?,
         }
         (rest, at) = (behind, at.saturating_add(wide(len)));
     }

@@ -126,6 +126,16 @@ pub trait ImageMut: Image {
     /// pieces; otherwise as [`ImageMut::flush`].
     fn shrink(&mut self, size: u64) -> Result<()>;
 
+    /// Space that is given up from here on stays with the file until [`ImageMut::arrange`], for the blocks that move
+    /// there: a host frees it only to set it aside again. What is not needed then goes back to the host at the end of
+    /// that call, whatever became of it.
+    ///
+    /// # Errors
+    /// As [`ImageMut::flush`].
+    fn hold_space(&mut self) -> Result<()> {
+        Ok(())
+    }
+
     /// Moves blocks to other places in the file, and cuts the file behind the last of them. Content and data identity
     /// stay. At any moment each block is whole in a place that the image names, also after a loss of power; an error,
     /// also one that `watch` returns, ends the work with what was moved so far.

@@ -4,6 +4,8 @@
 //! their new places are written, each of which a disk writes whole or not at all; until those are durable nothing else
 //! is written to the old places.
 
+use std::collections::BTreeSet;
+
 use super::layout::{Blocks, UNUSED, place_of};
 use super::shape::BlockShape;
 use super::state::VhdMut;
@@ -48,11 +50,34 @@ impl VhdMut {
         let Some(identity) = self.info().data_identity.filter(|_| self.shape().is_some()) else { return Ok(()) };
         self.settle()?;
         self.set_data_identity(identity)?;
-        self.give_back_leftovers()?;
-        let moved = self.move_blocks(how, &mut moves);
-        // Once more: blocks that were given up beside each other share blocks of the host.
-        let settled = self.settle().and_then(|()| self.give_back_leftovers()).and_then(|()| self.settle());
+        let is_held = self.turn().held.is_some();
+        let moved = if is_held { Ok(()) } else { self.hold_places() }.and_then(|()| self.move_blocks(how, &mut moves));
+        // What is cut off behind the last block need not be given back alone.
+        let settled = self.settle().and_then(|()| self.let_go()).and_then(|()| self.settle());
         moved.and(settled)
+    }
+
+    /// From here on what is given up stays as it is, for the blocks that move there. In images that other programs made
+    /// it does not: after a crash nobody would know that it is not theirs.
+    pub(super) fn hold_places(&mut self) -> Result<()> {
+        self.give_back_leftovers()?;
+        self.turn().held = self.layout().footer.is_ours().then(BTreeSet::new);
+        Ok(())
+    }
+
+    /// The host is given back the places that were held and that no block has moved to.
+    fn let_go(&mut self) -> Result<()> {
+        let (held, shape) = (self.turn().held.take().unwrap_or_default(), self.measures());
+        let mut held = held.into_iter().peekable();
+        while let Some(start) = held.next() {
+            let mut stop = start.saturating_add(shape.stride());
+            while let Some(next) = held.next_if_eq(&stop) {
+                stop = next.saturating_add(shape.stride());
+            }
+            self.put(|_| self.clear(start, stop.saturating_sub(start)))?;
+        }
+        // Once more: what lies between the blocks that were given up may share blocks of the host with them.
+        self.give_back_leftovers()
     }
 
     /// What a session that was cut short gave up, and could not give back any more. Of images that other programs made
@@ -118,19 +143,27 @@ impl Movable for VhdMut {
     }
 
     fn take_below(&mut self, below: u64) -> Result<Option<u64>> {
-        let shape = self.measures();
-        self.turn().space.allocate_below(&self.storage, shape, below)
+        let (shape, mut turn) = (self.measures(), self.turn());
+        let held = turn.held.as_ref().and_then(BTreeSet::first).copied();
+        let held = held.filter(|place| place.saturating_add(shape.stride()) <= below);
+        let first = turn.space.allocate_below(&self.storage, shape, held.unwrap_or(below))?;
+        Ok(first.or_else(|| turn.held.as_mut().filter(|_| held.is_some()).and_then(BTreeSet::pop_first)))
     }
 
     fn take_any(&mut self) -> Result<u64> {
         let (shape, footer) = (self.measures(), self.layout().footer.clone());
-        self.turn().space.allocate(&self.storage, shape, &footer)
+        let mut turn = self.turn();
+        match turn.held.as_mut().and_then(BTreeSet::pop_first) {
+            Some(place) => Ok(place),
+            None => turn.space.allocate(&self.storage, shape, &footer),
+        }
     }
 
     fn take(&mut self, place: u64) -> Result<()> {
         let shape = self.measures();
         let mut turn = self.turn();
-        if !turn.space.take(place, shape) {
+        let was_held = turn.held.as_mut().is_some_and(|held| held.remove(&place));
+        if !was_held && !turn.space.take(place, shape) {
             // The host could not clear it when it was given back.
             self.storage.punch_hole(place, shape.stride())?;
             turn.retired.retain(|(_, retired)| *retired != place);

@@ -155,14 +155,18 @@ impl VhdMut {
 
     /// What was given back and nobody is at any more is free, once it reads as zero.
     pub(super) fn reclaim(&self, turn: &mut Turn, shape: BlockShape) {
-        let Turn { space, retired, .. } = turn;
+        let Turn { space, retired, held, .. } = turn;
         retired.retain(|(generation, place)| {
-            let free = self.visitors.have_left(*generation) && self.clear(*place, shape.stride()).is_ok();
-            if free {
-                self.bitmaps.parts.forget(*place);
-                space.release(*place, shape);
+            if !self.visitors.have_left(*generation) {
+                return true;
             }
-            !free
+            match held {
+                Some(held) => _ = held.insert(*place),
+                None if self.clear(*place, shape.stride()).is_ok() => space.release(*place, shape),
+                None => return true,
+            }
+            self.bitmaps.parts.forget(*place);
+            false
         });
     }
 }

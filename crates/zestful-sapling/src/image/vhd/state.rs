@@ -51,6 +51,9 @@ pub(super) struct Turn {
     pub(super) released: Vec<u64>,
     /// Blocks that nothing names any more, and the last generation of visitors that may still be there.
     pub(super) retired: Vec<(u64, u64)>,
+    /// Places that nobody is at any more, and that stay as they are for the blocks that move there; none where they
+    /// go back to the host at once.
+    pub(super) held: Option<BTreeSet<u64>>,
     /// Whether this session has written anything.
     pub(super) amended: bool,
 }

@@ -64,6 +64,7 @@ impl VhdMut {
                 changed_table: BTreeSet::new(),
                 released: Vec::new(),
                 retired: Vec::new(),
+                held: None,
                 amended: false,
             }),
             layout: RwLock::new(layout),
@@ -271,6 +272,10 @@ impl ImageMut for VhdMut {
         self.shrink_to(size)
     }
 
+    fn hold_space(&mut self) -> Result<()> {
+        self.hold_places()
+    }
+
     fn arrange(&mut self, how: Arrangement, room: u64, watch: &mut dyn FnMut(u64) -> Result<()>) -> Result<()> {
         self.arrange_blocks(how, Moves { room, watch })
     }
@@ -289,7 +294,9 @@ impl ImageMut for VhdMut {
         let layout = self.layout();
         if let (true, Some(blocks)) = (turn.amended, layout.blocks.as_ref()) {
             self.reclaim(&mut turn, blocks.shape);
-            turn.space.give_back(&self.storage, &layout.footer, blocks.used_end())?;
+            let end = blocks.used_end();
+            turn.space.give_back(&self.storage, &layout.footer, end)?;
+            turn.held.iter_mut().for_each(|held| held.retain(|place| *place < end));
             // What could not be cleared may lie behind the end now; the next opening finds it among the gaps if not.
             turn.retired.clear();
         }

@@ -99,12 +99,14 @@ impl VhdxMut {
     /// an error stays moved.
     pub(super) fn arrange_blocks(&mut self, how: Arrangement, mut moves: Moves<'_>) -> Result<()> {
         let moved = self.move_all(how, &mut moves);
+        self.turn().holds = false;
         let ended = self.end_session().and_then(|()| self.give_back_unused());
         moved.and(ended)
     }
 
     fn move_all(&mut self, how: Arrangement, moves: &mut Moves<'_>) -> Result<()> {
         loop {
+            self.turn().holds = true;
             self.end_session()?;
             let layout = Layout::read(self.storage.clone(), &mut Vec::new())?;
             let (found, claims) = layout.judge_table(&Progress::new())?;

@@ -61,12 +61,14 @@ impl VhdxMut {
 
     /// What was given back and nobody is at any more is free.
     pub(super) fn reclaim(&self, turn: &mut Turn) {
-        let Turn { space, retired, .. } = turn;
+        let Turn { space, retired, holds, .. } = turn;
         retired.retain(|(generation, (offset, len))| {
             let free = self.visitors.have_left(*generation);
             if free {
                 // Where the host cannot do it now, it is done before the place is used again.
-                _ = self.storage.punch_hole(*offset, *len);
+                if !*holds {
+                    _ = self.storage.punch_hole(*offset, *len);
+                }
                 space.release(*offset, *len);
             }
             !free

@@ -67,6 +67,8 @@ pub(super) struct Turn {
     pub(super) released: Vec<(u64, u64)>,
     /// Blocks that nothing names any more, and the last generation of visitors that may still be there.
     pub(super) retired: Vec<(u64, (u64, u64))>,
+    /// Whether free space stays with the file, for blocks that move there.
+    pub(super) holds: bool,
 }
 
 impl VhdxMut {

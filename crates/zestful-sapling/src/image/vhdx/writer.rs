@@ -67,7 +67,7 @@ impl VhdxMut {
                 renewed: false,
                 unplaced: Vec::new(),
             }),
-            turn: Mutex::new(Turn { space, released: Vec::new(), retired: Vec::new() }),
+            turn: Mutex::new(Turn { space, released: Vec::new(), retired: Vec::new(), holds: false }),
             commits: Commits::default(),
             visitors: Visitors::default(),
             begun: AtomicBool::new(false),
@@ -232,6 +232,11 @@ impl ImageMut for VhdxMut {
     fn shrink(&mut self, size: u64) -> Result<()> {
         check_shrinking(self.info(), self.path(), size)?;
         self.shrink_to(size).map_err(|error| error.at(self.path()))
+    }
+
+    fn hold_space(&mut self) -> Result<()> {
+        self.turn().holds = true;
+        Ok(())
     }
 
     fn arrange(&mut self, how: Arrangement, room: u64, watch: &mut dyn FnMut(u64) -> Result<()>) -> Result<()> {

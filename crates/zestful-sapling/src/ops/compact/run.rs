@@ -135,12 +135,14 @@ impl CompactPlan {
         if !self.request.wanted.unused && !survey.is_empty() {
             disk.keep_data_identity()?;
         }
-        self.each(disk, &survey.zero, progress, |disk, at, len| disk.zero_at(at, len))?;
-        self.each(disk, &survey.parent, progress, |disk, at, len| disk.give_to_parent(at, len))?;
-        self.each(disk, &survey.holes, progress, |disk, at, len| disk.dig(at, len))?;
-        disk.flush()?;
         if self.placement.is_none() {
-            return Ok(());
+            return self.give(disk, survey, progress);
+        }
+        disk.hold_space()?;
+        if let Err(error) = self.give(disk, survey, progress) {
+            // What was given up until then goes back to the host.
+            _ = disk.arrange(Arrangement::Kept, 0, &mut |_| Ok(()));
+            return Err(error);
         }
         let how = match (self.request.wanted.holes, self.request.in_order) {
             (true, _) => Arrangement::Kept,
@@ -156,6 +158,13 @@ impl CompactPlan {
             progress.advance(moved);
             progress.check()
         })
+    }
+
+    fn give(&self, disk: &ChainMut, survey: &Survey, progress: &Progress) -> Result<()> {
+        self.each(disk, &survey.zero, progress, |disk, at, len| disk.zero_at(at, len))?;
+        self.each(disk, &survey.parent, progress, |disk, at, len| disk.give_to_parent(at, len))?;
+        self.each(disk, &survey.holes, progress, |disk, at, len| disk.dig(at, len))?;
+        disk.flush()
     }
 
     fn each(
