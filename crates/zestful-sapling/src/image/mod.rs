@@ -6,6 +6,7 @@ mod bounds;
 mod commits;
 mod mend;
 mod mended;
+mod moving;
 mod open;
 mod parts;
 pub mod pieces;

@@ -11,7 +11,8 @@ use super::shape::BlockShape;
 use super::state::VhdMut;
 use crate::bytes::{fit_u32, split};
 use crate::error::Result;
-use crate::image::placement::{Arrangement, HOST_BLOCK, Movable, Moves, Placed, Placement, copy_within, packed_end};
+use crate::image::moving::{Movable, Moves, copy_within};
+use crate::image::placement::{Arrangement, HOST_BLOCK, Placed, Placement, packed_end};
 use crate::image::{Image, ImageMut, data_in};
 use crate::storage::Storage;
 
@@ -98,22 +99,14 @@ impl VhdMut {
     }
 
     fn move_blocks(&mut self, how: Arrangement, moves: &mut Moves<'_>) -> Result<()> {
-        let placed = |image: &Self, from: u64| -> Vec<Placed> {
-            let layout = image.layout();
-            let placed = layout.blocks.iter().flat_map(Blocks::placed);
-            placed.filter(|placed| place_of(placed.place) >= from).collect()
-        };
         if how == Arrangement::Kept {
             return Ok(());
         }
         // What stands before a structure is not in the way of a shorter file.
         let fixed_end = self.layout().blocks.as_ref().map_or(0, Blocks::structures_end);
-        let from = if how == Arrangement::InOrder { 0 } else { fixed_end };
-        let movable = placed(self, from);
-        moves.pack(self, movable)?;
+        moves.pack(self, if how == Arrangement::InOrder { 0 } else { fixed_end })?;
         if how == Arrangement::InOrder {
-            let all = placed(self, 0);
-            moves.order(self, all)?;
+            moves.order(self)?;
         }
         Ok(())
     }
@@ -130,6 +123,11 @@ impl Movable for VhdMut {
 
     fn unit(&self) -> u64 {
         super::SECTOR
+    }
+
+    fn each_placed(&self, visit: &mut dyn FnMut(Placed)) -> Result<()> {
+        self.layout().blocks.iter().flat_map(Blocks::placed).for_each(visit);
+        Ok(())
     }
 
     fn shift(&mut self, block: u64, from: u64, to: u64) -> Result<()> {
@@ -169,6 +167,14 @@ impl Movable for VhdMut {
             turn.retired.retain(|(_, retired)| *retired != place);
         }
         Ok(())
+    }
+
+    fn leave(&mut self, place: u64) {
+        let (shape, mut turn) = (self.measures(), self.turn());
+        match turn.held.as_mut() {
+            Some(held) => _ = held.insert(place),
+            None => turn.space.release(place, shape),
+        }
     }
 
     fn secure(&mut self) -> Result<()> {

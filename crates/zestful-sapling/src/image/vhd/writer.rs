@@ -16,7 +16,8 @@ use crate::bytes::{Step, in_units, index, split, wide};
 use crate::error::{Error, Refusal, Result};
 use crate::finding::{Finding, FindingKind, VhdFinding};
 use crate::image::commits::Commits;
-use crate::image::placement::{Arrangement, Moves};
+use crate::image::moving::Moves;
+use crate::image::placement::Arrangement;
 use crate::image::renewable::RenewableInfo;
 use crate::image::visitors::{Visit, Visitors};
 use crate::image::{

@@ -10,19 +10,15 @@ use super::table::{ENTRY_LEN, Entry};
 use crate::bytes::{fit_u32, in_units};
 use crate::error::Result;
 use crate::finding::{Severity, TableEntry};
-use crate::image::placement::{Arrangement, Movable, Moves, Placed, Placement, copy_within, packed_end};
+use crate::image::moving::{Movable, Moves, copy_within};
+use crate::image::placement::{Arrangement, Placed, Placement, packed_end};
 use crate::progress::Progress;
 use crate::storage::Storage;
 
-/// What of a file can be moved, and what cannot.
-#[derive(Default)]
-struct Stock {
-    /// The payload blocks in the order of the disk, and where they stand.
-    blocks: Vec<Placed>,
-    /// The sector bitmaps likewise, by chunk.
-    bitmaps: Vec<(u64, u64)>,
-    /// Where the last structure ends that stays where it is.
-    fixed_end: u64,
+/// An image whose blocks move. Which of them have a place does not change meanwhile.
+struct Moving<'a> {
+    image: &'a mut VhdxMut,
+    layout: &'a Layout,
 }
 
 impl Layout {
@@ -70,22 +66,20 @@ impl Layout {
         Ok(Some(found))
     }
 
-    fn stock(&self) -> Result<Stock> {
-        let geometry = &self.geometry;
-        let mut stock = Stock::default();
+    /// The sector bitmaps by chunk, and where they stand.
+    fn placed_bitmaps(&self) -> Result<Vec<(u64, u64)>> {
+        let (geometry, mut bitmaps) = (&self.geometry, Vec::new());
         self.for_each_entry(&Progress::new(), |index, entry| {
-            match geometry.role(index) {
-                _ if index >= geometry.entries || !entry.state().has_place() => {}
-                TableEntry::Payload(block) => {
-                    stock.blocks.push(Placed { block: fit_u32(block), place: unit_of(entry.offset()) });
-                }
-                TableEntry::Bitmap(chunk) if geometry.has_parent => stock.bitmaps.push((chunk, entry.offset())),
-                TableEntry::Bitmap(_) => {}
+            if geometry.has_parent
+                && let TableEntry::Bitmap(chunk) = geometry.role(index)
+                && index < geometry.entries
+                && entry.state().has_place()
+            {
+                bitmaps.push((chunk, entry.offset()));
             }
             Ok(())
         })?;
-        stock.fixed_end = self.bounds.taken.iter().map(|(_, end, _)| *end).max().unwrap_or(0);
-        Ok(stock)
+        Ok(bitmaps)
     }
 }
 
@@ -137,18 +131,13 @@ impl VhdxMut {
     }
 
     fn move_blocks(&mut self, how: Arrangement, layout: &Layout, moves: &mut Moves<'_>) -> Result<()> {
-        let Stock { blocks, bitmaps, fixed_end } = layout.stock()?;
         // What stands before a structure that stays is not in the way of a shorter file.
+        let fixed_end = layout.bounds.taken.iter().map(|(_, end, _)| *end).max().unwrap_or(0);
         let from = if how == Arrangement::InOrder { 0 } else { fixed_end };
-        let is_movable = |placed: &&Placed| u64::from(placed.place).saturating_mul(ALIGNMENT) >= from;
-        moves.pack(self, blocks.iter().filter(is_movable).copied().collect())?;
-        self.pack_bitmaps(bitmaps.into_iter().filter(|(_, place)| *place >= from).collect())?;
+        moves.pack(&mut Moving { image: self, layout }, from)?;
+        self.pack_bitmaps(layout.placed_bitmaps()?.into_iter().filter(|(_, place)| *place >= from).collect())?;
         if how == Arrangement::InOrder {
-            let mut now = blocks;
-            for placed in &mut now {
-                placed.place = unit_of(self.table.payload(u64::from(placed.block))?.offset());
-            }
-            moves.order(self, now)?;
+            moves.order(&mut Moving { image: self, layout })?;
         }
         Ok(())
     }
@@ -172,49 +161,69 @@ impl VhdxMut {
     }
 }
 
-impl Movable for VhdxMut {
+impl Movable for Moving<'_> {
     fn stride(&self) -> u64 {
-        self.table.geometry.block_size
+        self.image.table.geometry.block_size
     }
 
     fn unit(&self) -> u64 {
         ALIGNMENT
     }
 
+    fn each_placed(&self, visit: &mut dyn FnMut(Placed)) -> Result<()> {
+        let geometry = &self.layout.geometry;
+        self.layout.for_each_entry(&Progress::new(), |index, entry| {
+            if let TableEntry::Payload(block) = geometry.role(index)
+                && index < geometry.entries
+                && entry.state().has_place()
+            {
+                // The file may not know yet where it stands now.
+                let place = self.image.table.payload(block)?.offset();
+                visit(Placed { block: fit_u32(block), place: unit_of(place) });
+            }
+            Ok(())
+        })
+    }
+
     fn shift(&mut self, block: u64, from: u64, to: u64) -> Result<()> {
         let len = self.stride();
-        self.begin_file(&mut self.session())?;
-        if to.saturating_add(len) > self.table.file_len() {
-            let end = self.turn().space.end();
-            self.put(|storage| storage.set_len(end))?;
-            self.table.set_file_len(end);
+        self.image.begin_file(&mut self.image.session())?;
+        if to.saturating_add(len) > self.image.table.file_len() {
+            let end = self.image.turn().space.end();
+            self.image.put(|storage| storage.set_len(end))?;
+            self.image.table.set_file_len(end);
         }
-        self.put(|storage| copy_within(storage, from, to, len))?;
-        let mut turn = self.turn_with_room()?;
-        let state = self.table.payload(block)?.state();
-        self.table.set_payload(block, Entry::new(state, to))?;
+        self.image.put(|storage| copy_within(storage, from, to, len))?;
+        let mut turn = self.image.turn_with_room()?;
+        let state = self.image.table.payload(block)?.state();
+        self.image.table.set_payload(block, Entry::new(state, to))?;
         turn.released.push((from, len));
         Ok(())
     }
 
     fn take_below(&mut self, below: u64) -> Result<Option<u64>> {
         let len = self.stride();
-        Ok(self.turn().space.allocate_below(len, below))
+        Ok(self.image.turn().space.allocate_below(len, below))
     }
 
     fn take_any(&mut self) -> Result<u64> {
         let len = self.stride();
-        Ok(self.turn().space.allocate(len).offset)
+        Ok(self.image.turn().space.allocate(len).offset)
     }
 
     fn take(&mut self, place: u64) -> Result<()> {
         let len = self.stride();
-        let is_free = self.turn().space.take(place, len);
+        let is_free = self.image.turn().space.take(place, len);
         debug_assert!(is_free, "{place} is taken");
         Ok(())
     }
 
+    fn leave(&mut self, place: u64) {
+        let len = self.stride();
+        self.image.turn().space.release(place, len);
+    }
+
     fn secure(&mut self) -> Result<()> {
-        self.commit()
+        self.image.commit()
     }
 }
