@@ -28,7 +28,7 @@ impl NotASize {
 }
 
 /// Reads a size: plain digits are bytes; `K M G T` and `KiB MiB GiB TiB` are powers of 1024, `kB MB GB TB` powers
-/// of 1000. A fraction is fine where it comes to whole bytes.
+/// of 1000, in capitals or not. A fraction is fine where it comes to whole bytes.
 ///
 /// ```
 /// use zestful_sapling::size::parse_size;
@@ -44,17 +44,17 @@ pub fn parse_size(text: &str) -> Result<u64, NotASize> {
     let text_trimmed = text.trim();
     let split = text_trimmed.find(|c: char| !c.is_ascii_digit() && c != '.').unwrap_or(text_trimmed.len());
     let (number, unit) = text_trimmed.split_at(split);
-    let factor: u128 = match unit.trim() {
-        "" | "B" => 1,
-        "K" | "KiB" => 1 << 10,
-        "M" | "MiB" => 1 << 20,
-        "G" | "GiB" => 1 << 30,
-        "T" | "TiB" => 1 << 40,
-        "kB" => 1_000,
-        "MB" => 1_000_000,
-        "GB" => 1_000_000_000,
-        "TB" => 1_000_000_000_000,
-        other => return Err(wrong(&format!("unknown unit `{other}`"))),
+    let factor: u128 = match unit.trim().to_ascii_lowercase().as_str() {
+        "" | "b" => 1,
+        "k" | "kib" => 1 << 10,
+        "m" | "mib" => 1 << 20,
+        "g" | "gib" => 1 << 30,
+        "t" | "tib" => 1 << 40,
+        "kb" => 1_000,
+        "mb" => 1_000_000,
+        "gb" => 1_000_000_000,
+        "tb" => 1_000_000_000_000,
+        _ => return Err(wrong(&format!("unknown unit `{}`", unit.trim()))),
     };
     let (whole, fraction) = number.split_once('.').unwrap_or((number, ""));
     if whole.is_empty() || (number.contains('.') && fraction.is_empty()) || fraction.len() > 12 {
@@ -107,7 +107,12 @@ mod tests {
             ("1K", 1024),
             ("1 KiB", 1024),
             ("1kB", 1000),
+            ("1kb", 1000),
             ("64T", 64 * TIB),
+            ("3m", 3 * MIB),
+            ("2gib", 2 * GIB),
+            ("2 gb", 2_000_000_000),
+            ("1.5t", TIB + TIB / 2),
             ("0.5M", 524_288),
             ("16777215.999999999999T", 0),
             ("1.0001K", 0),

@@ -2,7 +2,7 @@
 
 use std::fs::OpenOptions;
 use std::io::{self, IsTerminal, Write};
-use std::sync::OnceLock;
+use std::sync::{Mutex, PoisonError};
 
 use anstyle::{AnsiColor, Style};
 use serde::Serialize;
@@ -17,7 +17,7 @@ use crate::report::text;
 pub(crate) struct Console {
     common: Common,
     /// What the plan of a change had to say beforehand; its answer says it again to scripts.
-    warnings: OnceLock<Vec<String>>,
+    warnings: Mutex<Vec<String>>,
     /// Whether somebody reads the one document at the end and nothing on the way there.
     mute: bool,
 }
@@ -35,14 +35,14 @@ impl Console {
             Color::Never => anstream::ColorChoice::Never,
         }
         .write_global();
-        Self { common: common.clone(), warnings: OnceLock::new(), mute: false }
+        Self { common: common.clone(), warnings: Mutex::default(), mute: false }
     }
 
     /// For the commands that the demo runs: their text, and no JSON document of their own.
     pub(crate) fn for_part_of_demo(&self) -> Self {
         let quiet = self.common.quiet || self.common.json;
         let common = Common { json: false, plan: false, quiet, ..self.common.clone() };
-        Self { common, warnings: OnceLock::new(), mute: self.common.json }
+        Self { common, warnings: Mutex::default(), mute: self.common.json }
     }
 
     pub(crate) fn common(&self) -> &Common {
@@ -75,8 +75,7 @@ impl Console {
 
     /// The one JSON document, an object.
     pub(crate) fn document(&self, value: &impl Serialize) -> io::Result<()> {
-        let warnings = self.warnings.get().cloned().unwrap_or_default();
-        let text = serde_json::to_string_pretty(&versioned(value, warnings)?).map_err(io::Error::other)?;
+        let text = serde_json::to_string_pretty(&versioned(value, self.warnings())?).map_err(io::Error::other)?;
         self.log(&text);
         let mut out = io::stdout().lock();
         writeln!(out, "{text}")?;
@@ -100,7 +99,7 @@ impl Console {
 
     /// The one JSON document of a command that failed, on standard error, with what its plan had to say.
     pub(crate) fn error_document(&self, error: ErrorTold) {
-        self.log(&print_error(error, self.warnings.get().cloned().unwrap_or_default()));
+        self.log(&print_error(error, self.warnings()));
     }
 
     /// Text for people, or the value for scripts.
@@ -160,12 +159,28 @@ impl Console {
     /// Shows a plan and its warnings; `true` when that is all that was asked for.
     pub(crate) fn show_plan(&self, plan: &Plan) -> io::Result<bool> {
         if !self.common.plan {
-            plan.warnings.iter().for_each(|warning| self.warn(warning));
-            _ = self.warnings.set(plan.warnings.clone());
+            self.tell_warnings(plan);
             return Ok(false);
         }
         self.answer(plan, self.plan_lines(plan))?;
         Ok(true)
+    }
+
+    /// What a plan has to say beforehand.
+    pub(crate) fn tell_warnings(&self, plan: &Plan) {
+        let mut told = self.warnings.lock().unwrap_or_else(PoisonError::into_inner);
+        for warning in &plan.warnings {
+            // Of several paths each may have the same to say.
+            if !told.contains(warning) {
+                self.warn(warning);
+                told.push(warning.clone());
+            }
+        }
+    }
+
+    /// What was said beforehand.
+    fn warnings(&self) -> Vec<String> {
+        self.warnings.lock().unwrap_or_else(PoisonError::into_inner).clone()
     }
 
     /// A plan, for people.
@@ -210,6 +225,11 @@ impl Console {
             _ = writeln!(anstream::stderr(), "warning: cannot write to the log file {}: {error}", file.display());
         }
     }
+}
+
+/// Prints why a command cannot be run that could not be read.
+pub(crate) fn print_message(message: &str) {
+    _ = writeln!(anstream::stderr(), "{ERROR}error{ERROR:#}: {}", text::safe_lines(message));
 }
 
 /// Prints the document of a command that failed.

@@ -8,16 +8,17 @@ use zestful_sapling::family::Health;
 use zestful_sapling_attach::{AttachError, DetachError, GrowError, TakeError};
 
 use crate::advice;
-use crate::console::{Console, print_error};
+use crate::console::{Console, print_error, print_message};
 use crate::report::json::ErrorTold;
+use crate::tips;
 
 /// How a command that did not fail ended.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub(crate) enum Outcome {
     Done,
-    FoundDamage,
     /// Something is unfinished, or wants to be looked at.
     WantsALook,
+    FoundDamage,
 }
 
 impl From<Health> for Outcome {
@@ -86,7 +87,8 @@ impl From<std::io::Error> for Failure {
     }
 }
 
-fn status(error: &Error) -> u8 {
+/// What a script learns of an error.
+pub(crate) fn status(error: &Error) -> u8 {
     match error {
         Error::Usage(_) => 2,
         Error::Inside(_) if error.family() == ErrorFamily::Usage => 2,
@@ -169,6 +171,13 @@ fn fail(console: &Console, kind: &'static str, message: String, status: u8) -> E
 /// What was typed is none of what can be: told by the parser of arguments or, where JSON was asked for, as a document.
 pub(crate) fn misused(error: &clap::Error) -> ExitCode {
     let asked_for_json = std::env::args_os().any(|word| word == "--json");
+    if let Some(message) = tips::told(error) {
+        match asked_for_json {
+            true => _ = print_error(ErrorTold { kind: "usage", message, next: None }, Vec::new()),
+            false => print_message(&message),
+        }
+        return ExitCode::from(2);
+    }
     if !error.use_stderr() || !asked_for_json {
         _ = error.print();
     } else {

@@ -5,12 +5,14 @@ mod args;
 mod commands;
 mod console;
 mod exit;
+mod glossary;
 mod report;
+mod tips;
 mod watch;
 
 use std::process::ExitCode;
 
-use clap::Parser;
+use clap::FromArgMatches;
 
 /// A chain has one open file a layer, and may have more layers than a host allows open files at first.
 fn allow_many_files() {
@@ -33,7 +35,8 @@ fn leave_caught_panics_untold() {
 fn main() -> ExitCode {
     allow_many_files();
     leave_caught_panics_untold();
-    let args = match args::Args::try_parse() {
+    let typed = args::help::command().try_get_matches().and_then(|typed| args::Args::from_arg_matches(&typed));
+    let args = match typed {
         Ok(args) => args,
         Err(error) => return exit::misused(&error),
     };

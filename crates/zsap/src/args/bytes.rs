@@ -12,7 +12,7 @@ use super::values::size;
 pub(crate) enum Bytes {
     /// Read guest bytes to standard output or a file
     Read(BytesRead),
-    /// Write guest bytes from standard input or a file; where they do not fit, none of them
+    /// Write guest bytes from standard input or a file
     Write(BytesWrite),
 }
 

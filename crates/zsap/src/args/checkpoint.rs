@@ -15,11 +15,11 @@ use super::values::span;
 pub(crate) enum Checkpoint {
     /// Keep what all tracked disks of a machine hold now, under a name
     Take(Take),
-    /// The tree of checkpoints: what each holds, and what forgetting it would move and free
+    /// The tree of checkpoints, and what each holds
     List(List),
     /// Go back: the tracked disks become equal to a checkpoint
     Revert(Revert),
-    /// Forget checkpoints, and merge what they hold where it is still needed
+    /// Forget checkpoints; what is still needed of them is merged
     Forget(Forget),
     /// Give a checkpoint another name
     Rename(Rename),

@@ -18,7 +18,7 @@ pub(crate) enum Files {
     Find(FilesFind),
     /// Copy files and whole folders out of a volume
     Get(FilesGet),
-    /// Tell which files came, went and changed between two disks, or two checkpoints
+    /// Tell which files came, went and changed between two disks
     Diff(FilesDiff),
 }
 

@@ -24,7 +24,7 @@ pub(crate) enum Grove {
     Rebuild(Rebuild),
     /// Copy the whole machine, all disks of one moment, into a new folder
     Copy(Copy),
-    /// Remove the machine with all its checkpoints, unless something elsewhere grows from them
+    /// Remove the machine with all its checkpoints
     Remove(Remove),
 }
 

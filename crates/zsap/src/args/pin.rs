@@ -10,8 +10,9 @@ use super::overrides::overrides;
 
 #[derive(Clone, Debug, Args)]
 pub(crate) struct Pin {
-    /// The base
-    pub(crate) base: PathBuf,
+    /// The bases
+    #[arg(required = true)]
+    pub(crate) base: Vec<PathBuf>,
     /// Compare it with what was pinned, and tell which ranges changed and which children read them
     #[arg(long)]
     pub(crate) verify: bool,

@@ -10,9 +10,11 @@ use super::overrides::overrides;
 
 #[derive(Clone, Debug, Args)]
 pub(crate) struct Relink {
-    /// The child
-    pub(crate) child: PathBuf,
-    /// The parent [default: whatever image in the child's folder, and where --search says, has the identity]
+    /// The child, and its parent where that is known; or several children, each of which finds its own by its identity
+    #[arg(required = true, value_names = ["CHILD", "PARENT"], num_args = 1..)]
+    pub(crate) path: Vec<PathBuf>,
+    /// The parent of all of them [default: what has the identity, beside the child or where --search says]
+    #[arg(long)]
     pub(crate) parent: Option<PathBuf>,
     #[command(flatten)]
     pub(crate) search: SearchOption,

@@ -8,8 +8,9 @@ use super::options::LettingGoOptions;
 
 #[derive(Clone, Debug, Args)]
 pub(crate) struct Remove {
-    /// The image
-    pub(crate) path: PathBuf,
+    /// The images, those that others grow from behind those
+    #[arg(required = true)]
+    pub(crate) path: Vec<PathBuf>,
     #[command(flatten)]
     pub(crate) options: LettingGoOptions,
 }

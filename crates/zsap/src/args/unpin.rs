@@ -8,8 +8,9 @@ use super::options::SearchOption;
 
 #[derive(Clone, Debug, Args)]
 pub(crate) struct Unpin {
-    /// The base
-    pub(crate) base: PathBuf,
+    /// The bases
+    #[arg(required = true)]
+    pub(crate) base: Vec<PathBuf>,
     #[command(flatten)]
     pub(crate) search: SearchOption,
 }

@@ -4,10 +4,10 @@ use std::collections::HashSet;
 use std::path::Path;
 
 use zestful_sapling::Error;
-use zestful_sapling::check::{CheckAll, CheckReport};
+use zestful_sapling::check::{CheckAll, CheckReport, CheckedAll};
 use zestful_sapling::error::Refusal;
 use zestful_sapling::family::{Health, Problem, ProblemKind, UnderWay};
-use zestful_sapling::finding::{Finding, Repair, Severity};
+use zestful_sapling::finding::{Finding, Severity};
 use zestful_sapling::grove::{Limits, status_of};
 use zestful_sapling::image::Format;
 use zestful_sapling::repair::{LossImpact, impact_of_losses};
@@ -18,9 +18,10 @@ use crate::advice::{self, Next};
 use crate::args::check::Check;
 use crate::args::values::with;
 use crate::console::Console;
-use crate::exit::{Failure, Outcome};
+use crate::exit::{Failure, Outcome, status};
+use crate::report::findings;
 use crate::report::impact::{self, ImpactTold};
-use crate::report::json::{Checked, same_as};
+use crate::report::json::Checked;
 use crate::report::text;
 use crate::watch;
 
@@ -54,10 +55,11 @@ pub(super) fn run(console: &Console, typed: &Check) -> Result<Outcome, Failure> 
     let state = all.checked.iter().map(|report| report.state).chain(problems.iter().map(|problem| problem.severity));
     let state = state.max().unwrap_or_default();
     let damaged = all.checked.iter().any(CheckReport::has_damage);
-    if damaged && console.common().quiet && !console.json() {
-        console.error("damage was found");
+    if console.common().quiet && !console.json() {
+        tell_in_short(console, &all);
     }
-    let next = next_of(&all.checked, &problems, &under_way);
+    // That one could not be read was told already, by this very command.
+    let next = next_of(&all.checked, &problems[all.failed.len()..], &under_way);
     let impacts: Vec<Impacted> =
         all.checked.iter().map(|report| impact_of(console, typed, report, format)).collect::<Result<_, _>>()?;
     let mut lines = lines_of(console, &all.checked, &impacts);
@@ -87,12 +89,29 @@ pub(super) fn run(console: &Console, typed: &Check) -> Result<Outcome, Failure> 
         ),
         lines,
     )?;
+    if !all.failed.is_empty() && !console.json() && !console.common().quiet {
+        let count = all.failed.len() + all.checked.len();
+        console.error(&format!("{} of {count} could not be looked at", all.failed.len()));
+    }
     match all.failed.into_iter().next() {
         // Damage that was found says more than that another one could not be read.
         _ if damaged => Ok(Outcome::FoundDamage),
-        Some((_, error)) => Err(error.into()),
+        Some((_, error)) => Err(Failure::Told(status(&error))),
         None if problems.iter().any(|problem| problem.severity == Health::Broken) => Ok(Outcome::FoundDamage),
         None => Ok(Outcome::Done),
+    }
+}
+
+/// One line for each image that is damaged or could not be looked at.
+fn tell_in_short(console: &Console, all: &CheckedAll) {
+    for report in all.checked.iter().filter(|report| report.has_damage()) {
+        let is_damage = |finding: &&Finding| finding.severity() == Severity::Error;
+        let count = report.findings.iter().filter(is_damage).count();
+        let what = text::count(count, "finding", "findings");
+        console.error(&format!("{} is damaged: {what}", text::path(&report.path)));
+    }
+    for (path, error) in &all.failed {
+        console.error(&format!("{} was not checked: {}", text::path(path), error.with_causes()));
     }
 }
 
@@ -177,13 +196,7 @@ fn lines_of(console: &Console, checked: &[CheckReport], impacts: &[Impacted]) ->
         };
         let layers = text::count(report.files.len(), "file", "files");
         lines.push(format!("{}: {verdict} ({layers} looked at)", console.strong(&text::path(&report.path))));
-        for finding in shown {
-            // What a parent has is told with the first image that reads through it.
-            match told.insert(same_as(finding)) {
-                true => lines.extend(describe(finding)),
-                false => lines.push(format!("  as above  {}", placed(finding))),
-            }
-        }
+        lines.extend(findings::lines(&shown, &mut told, console.common().verbose));
         if !report.content.is_empty() {
             lines.push(text::wrapped(&format!("  in all: {}", report.content), "    "));
             lines.extend(impact.lines(console));
@@ -202,30 +215,6 @@ fn problem_lines(console: &Console, problem: &Problem) -> Vec<String> {
     };
     let text = text::wrapped(&format!("  @: {}", text::safe(&problem.message)), "    ");
     vec![text.replacen('@', &word, 1)]
-}
-
-fn placed(finding: &Finding) -> String {
-    let place = finding.place().unwrap_or_else(|| finding.kind.structure());
-    let file = finding.path.as_deref().map(text::name).unwrap_or_default();
-    format!("{}  {file}, {place}", finding.code())
-}
-
-fn describe(finding: &Finding) -> [String; 2] {
-    let word = match finding.severity() {
-        Severity::Note => "note",
-        Severity::Warning => "warning",
-        _ => "error",
-    };
-    let mending = match (finding.severity(), finding.repair()) {
-        (Severity::Note, _) => "",
-        (_, Repair::Safe) => "; can be mended without loss",
-        (_, Repair::Lossy) => "; can be mended only by giving something up",
-        _ => "; nothing in the file says what was there",
-    };
-    [
-        format!("  {word:<8}{}", placed(finding)),
-        text::wrapped(&format!("          {}{mending}", text::safe(&finding.message())), &" ".repeat(10)),
-    ]
 }
 
 /// The one command that may be typed next: for the worst that was found and can be seen to.

@@ -8,6 +8,7 @@ mod check;
 mod checkpoint;
 mod children;
 mod compact;
+mod completions;
 mod copy;
 mod demo;
 mod derive;
@@ -20,6 +21,7 @@ mod files_diff;
 mod grove;
 mod identity;
 mod make;
+mod manual;
 mod merge;
 mod move_image;
 mod pin;
@@ -32,13 +34,18 @@ mod resume;
 mod run;
 mod salvage;
 mod serve;
+mod several;
 mod show;
 mod status;
 mod transplant;
 mod tree;
 mod unfreeze;
 mod unpin;
+mod words;
 
+use std::path::Path;
+
+use zestful_sapling::Error;
 use zestful_sapling::family::{PlaceReport, Report};
 
 use crate::args::{Args, Command};
@@ -54,6 +61,7 @@ pub(crate) fn run(args: &Args, console: &Console) -> Result<Outcome, Failure> {
         Command::Checkpoint(typed) => checkpoint::run(console, typed),
         Command::Children(typed) => children::run(console, typed),
         Command::Compact(typed) => compact::run(console, typed),
+        Command::Completions(typed) => completions::run(console, typed),
         Command::Copy(typed) => copy::run(console, typed),
         Command::Demo(typed) => demo::run(console, typed),
         Command::Derive(typed) => derive::run(console, typed),
@@ -64,6 +72,7 @@ pub(crate) fn run(args: &Args, console: &Console) -> Result<Outcome, Failure> {
         Command::Grove(typed) => grove::run(console, typed),
         Command::Identity(typed) => identity::run(console, typed),
         Command::Make(typed) => make::run(console, typed),
+        Command::Manual(typed) => manual::run(console, typed),
         Command::Merge(typed) => merge::run(console, typed),
         Command::Move(typed) => move_image::run(console, typed),
         Command::Pin(typed) => pin::run(console, typed),
@@ -81,7 +90,12 @@ pub(crate) fn run(args: &Args, console: &Console) -> Result<Outcome, Failure> {
         Command::Tree(typed) => tree::run(console, typed),
         Command::Unfreeze(typed) => unfreeze::run(console, typed),
         Command::Unpin(typed) => unpin::run(console, typed),
+        Command::Words => words::run(console),
     }
+}
+
+fn io(action: &str, path: &Path, source: std::io::Error) -> Error {
+    Error::Io { action: action.to_owned(), path: path.to_owned(), source }
 }
 
 /// What a new image takes of its host.

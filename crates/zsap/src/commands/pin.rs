@@ -1,5 +1,6 @@
 //! `zsap pin`.
 
+use std::path::Path;
 use std::sync::Arc;
 
 use zestful_sapling::chain::{Chain, OpenOptions};
@@ -8,7 +9,8 @@ use zestful_sapling::guest;
 use zestful_sapling::ops::{PinImage, PinReport, VerifyPin};
 use zestful_sapling::ranges::Ranges;
 
-use super::run::{asked, perform};
+use super::run::asked;
+use super::several::{Told, each, one};
 use crate::args::pin::Pin;
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
@@ -18,43 +20,45 @@ use crate::report::text;
 use crate::watch;
 
 pub(super) fn run(console: &Console, typed: &Pin) -> Result<Outcome, Failure> {
-    if typed.verify {
-        return verify(console, typed);
-    }
-    let pin = asked(PinImage::new(&typed.base), Some(&typed.search), &typed.force);
-    let Some(outcome) = perform(console, &pin)? else { return Ok(Outcome::Done) };
-    let lines = [
-        format!("pinned {}", console.strong(&text::path(&typed.base))),
-        format!(
-            "  {} of {} that hold data; digest of the whole {}",
-            text::count(outcome.pieces as usize, "piece", "pieces"),
-            console.size(outcome.piece_size),
-            &outcome.digest[..16]
-        ),
-        format!("  kept in {}", text::path(&outcome.companion)),
-    ];
-    console.answer(&outcome, lines)?;
-    Ok(Outcome::Done)
+    each(console, &typed.base, |base| match typed.verify {
+        true => verify(console, typed, base),
+        false => pin(console, typed, base),
+    })
 }
 
-fn verify(console: &Console, typed: &Pin) -> Result<Outcome, Failure> {
-    let verify = asked(VerifyPin::new(&typed.base), Some(&typed.search), &[]);
-    let Some(report) = perform(console, &verify)? else { return Ok(Outcome::Done) };
-    let mut lines = report_lines(console, &report);
-    let mut told = ImpactTold::default();
-    if typed.impact {
-        let ranges: Ranges = report.changed.iter().map(|range| range.offset..range.end()).collect();
-        let found = watch::run(console, |progress| {
-            let disk = Arc::new(Chain::open(&typed.base, &OpenOptions::new())?);
-            guest::impact(disk, &ranges, progress)
-        })?;
-        told.add(&found, Fate::Changed);
-        if found.hit_count > 0 {
-            lines.extend(impact::lines(console, "what changed lies in", &found));
+fn pin(console: &Console, typed: &Pin, base: &Path) -> Result<Told, Failure> {
+    one(console, asked(PinImage::new(base), Some(&typed.search), &typed.force), |outcome| {
+        let lines = vec![
+            format!("pinned {}", console.strong(&text::path(base))),
+            format!(
+                "  {} of {} that hold data; digest of the whole {}",
+                text::count(outcome.pieces as usize, "piece", "pieces"),
+                console.size(outcome.piece_size),
+                &outcome.digest[..16]
+            ),
+            format!("  kept in {}", text::path(&outcome.companion)),
+        ];
+        Told::new(&outcome, lines, Outcome::Done)
+    })
+}
+
+fn verify(console: &Console, typed: &Pin, base: &Path) -> Result<Told, Failure> {
+    one(console, asked(VerifyPin::new(base), Some(&typed.search), &[]), |report| {
+        let mut lines = report_lines(console, &report);
+        let mut told = ImpactTold::default();
+        if typed.impact {
+            let ranges: Ranges = report.changed.iter().map(|range| range.offset..range.end()).collect();
+            let found = watch::run(console, |progress| {
+                let disk = Arc::new(Chain::open(base, &OpenOptions::new())?);
+                guest::impact(disk, &ranges, progress)
+            })?;
+            told.add(&found, Fate::Changed);
+            if found.hit_count > 0 {
+                lines.extend(impact::lines(console, "what changed lies in", &found));
+            }
         }
-    }
-    console.answer(&PinVerified { report: &report, impact: told }, lines)?;
-    Ok(report.state.into())
+        Told::new(&PinVerified { report: &report, impact: told }, lines, report.state.into())
+    })
 }
 
 fn report_lines(console: &Console, report: &PinReport) -> Vec<String> {

@@ -11,7 +11,7 @@ use zestful_sapling::image::Kind;
 use crate::advice;
 use crate::args::show::Show;
 use crate::console::Console;
-use crate::exit::{Failure, Outcome};
+use crate::exit::{Failure, Outcome, status};
 use crate::report::compact::scatter;
 use crate::report::json::Shown;
 use crate::report::table::Table;
@@ -23,7 +23,7 @@ pub(super) fn run(console: &Console, typed: &Show) -> Result<Outcome, Failure> {
     let named = |path: &PathBuf| if machine.is_used() { machine.image(path) } else { Ok(path.clone()) };
     let paths = &paths.iter().map(named).collect::<Result<Vec<PathBuf>, _>>()?;
     let (mut images, mut inside, mut problems, mut lines) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
-    let mut failed = None;
+    let (mut failed, mut unread) = (None, 0usize);
     for path in paths {
         if path.is_dir() {
             let (reports, unreadable) = inspect_folder(path)?;
@@ -46,14 +46,20 @@ pub(super) fn run(console: &Console, typed: &Show) -> Result<Outcome, Failure> {
             Err(error) if paths.len() > 1 => {
                 lines.push(console.strong(&text::path(path)));
                 lines.push(trouble(console, "unreadable", &error.with_causes()));
+                lines.extend(advice::lines(&advice::next(&error), "    "));
                 problems.push(Problem::of_error(path, &error));
-                failed = Some(error);
+                failed.get_or_insert(status(&error));
+                unread += 1;
             }
             Err(error) => return Err(error.into()),
         }
     }
     console.answer(&Shown::new(&images, &inside, &problems), lines)?;
-    failed.map_or(Ok(Outcome::Done), |error| Err(error.into()))
+    let Some(status) = failed else { return Ok(Outcome::Done) };
+    if !console.json() {
+        console.error(&format!("{unread} of {} could not be read", paths.len()));
+    }
+    Err(Failure::Told(status))
 }
 
 fn folder_lines(

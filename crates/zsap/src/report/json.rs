@@ -181,7 +181,9 @@ pub(crate) struct Checked<'a> {
 }
 
 /// What is the same for one thing that was found, by whatever way the file was come to.
-pub(crate) fn same_as(finding: &Finding) -> (Option<PathBuf>, &'static str, u64) {
+pub(crate) type Same = (Option<PathBuf>, &'static str, u64);
+
+pub(crate) fn same_as(finding: &Finding) -> Same {
     let real = finding.path.as_ref().map(|path| std::fs::canonicalize(path).unwrap_or_else(|_| path.clone()));
     (real, finding.code(), finding.offset)
 }

@@ -13,7 +13,9 @@ use super::json::{
     AttachedDisks, BothWays, BytesMoved, Checked, Detached, Differs, ErrorDocument, FolderStatus, ForgetPlanned, Grown,
     PinVerified, RepairPlanned, SavePlanned, Saved, Shown, Tree,
 };
+use super::learning::{Glossary, Pages, Script};
 use super::resize::{GrownAttached, Resized};
+use super::several::Several;
 use super::volumes::Prepared;
 use crate::console::SCHEMA_VERSION;
 
@@ -58,6 +60,7 @@ fn the_schemas_are_current() {
         "checkpoint-take": grove::TakeOutcome,
         "children": Children,
         "compact": Compacted<'_>,
+        "completions": Script,
         "copy": ops::NewDiskOutcome,
         "copy-chain": ops::CopyChainOutcome,
         "copy-onto": ops::CopyOntoOutcome,
@@ -79,15 +82,21 @@ fn the_schemas_are_current() {
         "grove-release": grove::ReleaseDiskOutcome,
         "identity": ops::FreshIdentityOutcome,
         "make": Report,
+        "manual": Pages,
         "merge": ops::MergeOutcome,
         "merge-plan": BothWays<'_>,
         "move": ops::MoveOutcome,
         "pin": ops::PinOutcome,
+        "pin-several": Several<ops::PinOutcome>,
         "pin-verify": PinVerified<'_>,
+        "pin-verify-several": Several<PinVerified<'_>>,
         "plan": ops::Plan,
+        "plan-several": Several<ops::Plan>,
         "prepare": Prepared,
         "relink": ops::RelinkOutcome,
+        "relink-several": Several<ops::RelinkOutcome>,
         "remove": ops::RemoveOutcome,
+        "remove-several": Several<ops::RemoveOutcome>,
         "repair": repair::RepairOutcome,
         "repair-plan": RepairPlanned<'_>,
         "repair-undo": repair::UndoRepairOutcome,
@@ -103,6 +112,8 @@ fn the_schemas_are_current() {
         "tree": Tree<'_>,
         "unfreeze": ops::UnfreezeOutcome,
         "unpin": ops::UnpinOutcome,
+        "unpin-several": Several<ops::UnpinOutcome>,
+        "words": Glossary,
     };
     let folder = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/schema");
     let mut old: Vec<&str> = Vec::new();

@@ -18,6 +18,11 @@ pub(crate) fn safe(text: &str) -> String {
         .collect()
 }
 
+/// The same of several lines.
+pub(crate) fn safe_lines(text: &str) -> String {
+    text.split('\n').map(safe).collect::<Vec<_>>().join("\n")
+}
+
 pub(crate) fn path(path: &Path) -> String {
     safe(&path.to_string_lossy())
 }

@@ -54,7 +54,7 @@ fn commands_do_what_they_say() {
         ("move fen-base.vhdx oak.vhdx --plan", 0, "2. record the new place in ./germination-01.vhdx", ""),
         ("move fen-base.vhdx oak.vhdx", 0, "  told ./germination-02.vhdx", ""),
         ("show germination-02.vhdx", 0, "recorded as .\\oak.vhdx", ""),
-        ("move oak.vhdx nowhere/oak.vhdx", 1, "", "cannot look up nowhere: No such file"),
+        ("move oak.vhdx nowhere/oak.vhdx", 2, "", "nowhere is no folder that is there"),
         ("relink germination-01.vhdx again.vhdx", 4, "", "is not the parent that germination-01.vhdx recorded"),
         ("relink again.vhdx oak.vhdx", 2, "", "again.vhdx has no parent"),
         ("remove germination-02.vhdx", 0, "removed germination-02.vhdx", ""),
@@ -156,7 +156,7 @@ fn damage_is_told_with_status_three_and_a_lost_parent_in_words() {
     scene.run("derive fen-base.vhdx germination-01.vhdx -q").expect("derive", 0, "", "");
     // One that is not there does not take the others with it, and is not forgotten either.
     let both = scene.run("check nothing.vhdx germination-01.vhdx");
-    both.expect("one is missing", 1, "nothing.vhdx: not checked", "cannot open nothing.vhdx");
+    both.expect("one is missing", 1, "nothing.vhdx: not checked", "1 of 2 could not be looked at");
     assert!(both.out.contains("germination-01.vhdx: healthy"), "{}", both.out);
     scene.spoil("germination-01.vhdx", 64 << 10);
     scene.run("check nothing.vhdx germination-01.vhdx").expect("damage says more", 3, "vhdx-header", "");

@@ -82,6 +82,12 @@ impl MoveImage {
     }
 
     fn refuse_target(&self) -> Result<()> {
+        let is_meant_as_folder = self.target.as_os_str().as_encoded_bytes().ends_with(b"/");
+        let folder = if is_meant_as_folder { self.target.clone() } else { folder_of(&self.target) };
+        if !folder.is_dir() {
+            let message = format!("{} is no folder that is there", folder.display());
+            return Err(Error::usage(message, "make the folder first, or name another one"));
+        }
         refuse_existing(&self.target)?;
         if format_of_name(&self.target) != format_of_name(&self.source) {
             return Err(Error::usage(

@@ -8,6 +8,7 @@ use clap::Parser;
 use zestful_sapling::Error;
 use zestful_sapling::family::Family;
 
+use super::io;
 use crate::args::Args;
 use crate::args::demo::Demo;
 use crate::console::Console;
@@ -193,10 +194,6 @@ fn create_folder(folder: &Path) -> Result<(), Error> {
 
 fn read_file(path: &str) -> Result<Vec<u8>, Error> {
     std::fs::read(path).map_err(|e| io("read", Path::new(path), e))
-}
-
-fn io(action: &str, path: &Path, source: std::io::Error) -> Error {
-    Error::Io { action: action.to_owned(), path: path.to_owned(), source }
 }
 
 struct Stage<'a> {
