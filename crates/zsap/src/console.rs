@@ -1,16 +1,18 @@
 //! Where the output goes: text or JSON on standard output, messages on standard error.
 
+use std::collections::HashSet;
 use std::fs::OpenOptions;
 use std::io::{self, IsTerminal, Write};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use anstyle::{AnsiColor, Style};
 use serde::Serialize;
 use serde_json::Value;
 use zestful_sapling::ops::Plan;
+use zestful_sapling::progress::Reading;
 
 use crate::args::{Color, Common};
-use crate::report::events::{Line, Told};
+use crate::report::events::{Advanced, Line, Told};
 use crate::report::json::{ErrorDocument, ErrorTold};
 use crate::report::text;
 
@@ -18,6 +20,8 @@ pub(crate) struct Console {
     common: Common,
     /// What the plan of a change had to say beforehand; its answer says it again to scripts.
     warnings: Mutex<Vec<String>>,
+    /// What somebody has read already.
+    told: Arc<Mutex<HashSet<String>>>,
     /// Whether somebody reads the one document at the end and nothing on the way there.
     mute: bool,
 }
@@ -35,14 +39,14 @@ impl Console {
             Color::Never => anstream::ColorChoice::Never,
         }
         .write_global();
-        Self { common: common.clone(), warnings: Mutex::default(), mute: false }
+        Self { common: common.clone(), warnings: Mutex::default(), told: Arc::default(), mute: false }
     }
 
     /// For the commands that the demo runs: their text, and no JSON document of their own.
     pub(crate) fn for_part_of_demo(&self) -> Self {
         let quiet = self.common.quiet || self.common.json;
         let common = Common { json: false, plan: false, quiet, ..self.common.clone() };
-        Self { common, warnings: Mutex::default(), mute: self.common.json }
+        Self { common, warnings: Mutex::default(), told: self.told.clone(), mute: self.common.json }
     }
 
     pub(crate) fn common(&self) -> &Common {
@@ -168,12 +172,14 @@ impl Console {
 
     /// What a plan has to say beforehand.
     pub(crate) fn tell_warnings(&self, plan: &Plan) {
-        let mut told = self.warnings.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut warnings = self.warnings.lock().unwrap_or_else(PoisonError::into_inner);
         for warning in &plan.warnings {
-            // Of several paths each may have the same to say.
-            if !told.contains(warning) {
+            // Of several paths, and of each step of the demo, the same may have to be said.
+            if self.told.lock().unwrap_or_else(PoisonError::into_inner).insert(warning.clone()) {
                 self.warn(warning);
-                told.push(warning.clone());
+            }
+            if !warnings.contains(warning) {
+                warnings.push(warning.clone());
             }
         }
     }
@@ -208,6 +214,18 @@ impl Console {
         let mut answer = String::new();
         _ = write!(anstream::stderr(), "{question}");
         io::stdin().read_line(&mut answer).is_ok() && answer.trim() == "yes"
+    }
+
+    /// How far long work is, for a script that watches.
+    pub(crate) fn advanced(&self, reading: Reading) {
+        let line = versioned(&Advanced::from(reading), Vec::new());
+        // With standard error gone there is nobody left to tell.
+        _ = line.and_then(|line| writeln!(io::stderr(), "{line}"));
+    }
+
+    /// Whether a script watches long work.
+    pub(crate) fn tells_progress(&self) -> bool {
+        self.common.json && self.common.progress
     }
 
     pub(crate) fn shows_bars(&self) -> bool {

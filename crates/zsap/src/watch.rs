@@ -76,16 +76,39 @@ pub(crate) fn run<T>(console: &Console, work: impl FnOnce(&Progress) -> Result<T
     if let Some(limit) = console.common().rate_limit {
         progress.set_rate_limit(limit);
     }
-    if !console.shows_bars() {
+    if !console.shows_bars() && !console.tells_progress() {
         return work(&progress);
     }
     let finished = AtomicBool::new(false);
     std::thread::scope(|scope| {
-        scope.spawn(|| show(&progress, &finished));
+        scope.spawn(|| match console.tells_progress() {
+            true => tell(console, &progress, &finished),
+            false => show(&progress, &finished),
+        });
         let result = work(&progress);
         finished.store(true, Ordering::Relaxed);
         result
     })
+}
+
+/// A line for a script whenever something has happened, and one at the end.
+fn tell(console: &Console, progress: &Progress, finished: &AtomicBool) {
+    let mut told = None;
+    loop {
+        let is_last = finished.load(Ordering::Relaxed);
+        let now = progress.read();
+        if !now.what.is_empty() && told.as_ref() != Some(&now) {
+            told = Some(now.clone());
+            console.advanced(now);
+        }
+        if is_last {
+            return;
+        }
+        let until = Instant::now() + PATIENCE;
+        while Instant::now() < until && !finished.load(Ordering::Relaxed) {
+            std::thread::sleep(Duration::from_millis(10));
+        }
+    }
 }
 
 fn show(progress: &Progress, finished: &AtomicBool) {

@@ -6,6 +6,6 @@ use clap::Args;
 
 #[derive(Clone, Debug, Args)]
 pub(crate) struct Demo {
-    /// A new folder for it [default: harrow-fen]
+    /// A new folder for it [default: harrow-fen in the host's temporary folder]
     pub(crate) folder: Option<PathBuf>,
 }

@@ -76,6 +76,9 @@ pub(crate) struct Common {
     /// Show what would be done, change nothing
     #[arg(long, global = true)]
     pub(crate) plan: bool,
+    /// With --json: how far long work is, as lines of JSON on standard error, two a second
+    #[arg(long, global = true, hide_short_help = true)]
+    pub(crate) progress: bool,
     /// Sizes in plain bytes
     #[arg(long, global = true, hide_short_help = true)]
     pub(crate) bytes: bool,

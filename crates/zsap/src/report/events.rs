@@ -6,6 +6,7 @@ use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::Serialize;
 use zestful_sapling::path_data::PathData;
+use zestful_sapling::progress::Reading;
 use zestful_sapling::size::format_size;
 use zestful_sapling_attach::{Event, Exposure};
 
@@ -29,6 +30,29 @@ pub(crate) enum Told {
     },
     #[serde(untagged)]
     Happened(Event),
+}
+
+/// How far long work is.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct Advanced {
+    /// What a line is.
+    event: &'static str,
+    /// When.
+    #[schemars(with = "String")]
+    time: Timestamp,
+    /// What is being done.
+    what: String,
+    /// Bytes done of it.
+    done: u64,
+    /// Bytes in all; null where nobody knows.
+    total: Option<u64>,
+}
+
+impl From<Reading> for Advanced {
+    fn from(reading: Reading) -> Self {
+        let total = Some(reading.total).filter(|total| *total > 0);
+        Self { event: "progress", time: Timestamp::now(), what: reading.what, done: reading.done, total }
+    }
 }
 
 /// A server in the background.

@@ -7,7 +7,7 @@ use zestful_sapling::family::{Children, Report};
 use zestful_sapling::{grove, ops, repair};
 
 use super::compact::Compacted;
-use super::events::{Exposed, Line, Served};
+use super::events::{Advanced, Exposed, Line, Served};
 use super::files::{FilesCompared, FilesListed, TakenOut};
 use super::json::{
     AttachedDisks, BothWays, BytesMoved, Checked, Detached, Differs, ErrorDocument, FolderStatus, ForgetPlanned, Grown,
@@ -93,6 +93,7 @@ fn the_schemas_are_current() {
         "plan": ops::Plan,
         "plan-several": Several<ops::Plan>,
         "prepare": Prepared,
+        "progress": Advanced,
         "relink": ops::RelinkOutcome,
         "relink-several": Several<ops::RelinkOutcome>,
         "remove": ops::RemoveOutcome,

@@ -24,6 +24,7 @@ mod repairing;
 mod resizing;
 mod running;
 mod scene;
+mod scripting;
 mod served;
 mod serving;
 mod several;

@@ -2,11 +2,13 @@
 
 mod guest;
 
+use std::env::temp_dir;
 use std::path::{Path, PathBuf};
 
 use clap::Parser;
 use zestful_sapling::Error;
 use zestful_sapling::family::Family;
+use zestful_sapling::ops::Plan;
 
 use super::io;
 use crate::args::Args;
@@ -19,13 +21,16 @@ use crate::report::text;
 /// Where the demo puts its notes: past the volume, on a part of the disk that nothing else uses.
 const NOTE_AT: &str = "1500M";
 const LATER_NOTE_AT: &str = "1600M";
+/// What the sample world takes at most.
+const MOST_SPACE: u64 = 192 << 20;
 
 pub(super) fn run(console: &Console, typed: &Demo) -> Result<Outcome, Failure> {
-    if console.common().plan {
-        return Err(Error::usage("the demo has no plan", "it only makes a new folder and works in there").into());
-    }
     let folder = typed.folder.clone().unwrap_or_else(fresh_folder);
+    if console.show_plan(&plan(&folder))? {
+        return Ok(Outcome::Done);
+    }
     create_folder(&folder)?;
+    let place = folder.canonicalize().map_err(|e| io("look up", &folder, e))?;
     // The commands below are shown as they would be typed there.
     std::env::set_current_dir(&folder).map_err(|e| io("enter", &folder, e))?;
     let stage = Stage { console };
@@ -93,6 +98,8 @@ pub(super) fn run(console: &Console, typed: &Demo) -> Result<Outcome, Failure> {
         "  zsap derive germination-02.vhdx after.vhdx   a layer on a layer",
         "  zsap merge germination-02.vhdx --plan        why a base with other children cannot be merged",
         "  mv fen-base.vhdx moved.vhdx; zsap tree       what a lost parent looks like",
+        "All of it lies in this folder, and nothing anywhere else; when you have seen enough:",
+        &format!("  rm -r {}", text::path(&place)),
     ])?;
     if console.json() {
         console.document(&Tree::from(&Family::of_folder(Path::new("."))?))?;
@@ -181,10 +188,20 @@ fn look_at_files(stage: &Stage<'_>) -> Result<(), Failure> {
     Ok(())
 }
 
-/// The first of harrow-fen, harrow-fen-2, ... that is not there yet.
+fn plan(folder: &Path) -> Plan {
+    let mut plan = Plan::default();
+    plan.operation = "demo";
+    plan.steps.push(format!("make the folder {}", folder.display()));
+    plan.steps.push("make the sample world in it, and walk through that".to_owned());
+    plan.files.create.push(folder.to_owned());
+    (plan.bytes_written, plan.peak_extra_space) = (MOST_SPACE, MOST_SPACE);
+    plan
+}
+
+/// The first of harrow-fen, harrow-fen-2, ... in the host's temporary folder that is not there yet.
 fn fresh_folder() -> PathBuf {
     let numbered = (2u32..).map(|number| format!("harrow-fen-{number}"));
-    let mut names = std::iter::once("harrow-fen".to_owned()).chain(numbered).map(PathBuf::from);
+    let mut names = std::iter::once("harrow-fen".to_owned()).chain(numbered).map(|name| temp_dir().join(name));
     names.find(|name| std::fs::symlink_metadata(name).is_err()).unwrap_or_default()
 }
 
