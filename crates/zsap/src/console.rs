@@ -15,6 +15,7 @@ use crate::args::{Color, Common};
 use crate::report::events::{Advanced, Line, Told};
 use crate::report::json::{ErrorDocument, ErrorTold};
 use crate::report::text;
+use crate::settings;
 
 pub(crate) struct Console {
     common: Common,
@@ -33,7 +34,7 @@ const FAINT: Style = Style::new().dimmed();
 
 impl Console {
     pub(crate) fn new(common: &Common) -> Self {
-        match common.color {
+        match common.color.or(settings::current().settings.color).unwrap_or(Color::Auto) {
             Color::Auto => anstream::ColorChoice::Auto,
             Color::Always => anstream::ColorChoice::Always,
             Color::Never => anstream::ColorChoice::Never,
@@ -180,6 +181,19 @@ impl Console {
             }
             if !warnings.contains(warning) {
                 warnings.push(warning.clone());
+            }
+        }
+    }
+
+    /// Files of settings that do not go, and why: without them a command does what it does where nothing is set.
+    pub(crate) fn tell_settings_left_out(&self) {
+        for source in &settings::current().sources {
+            if let Err(why) = &source.read {
+                let message = format!("the settings in {} are left out: {why}", source.path.display());
+                if self.told.lock().unwrap_or_else(PoisonError::into_inner).insert(message.clone()) {
+                    self.warn(&message);
+                }
+                self.warnings.lock().unwrap_or_else(PoisonError::into_inner).push(message);
             }
         }
     }

@@ -7,6 +7,7 @@ mod console;
 mod exit;
 mod glossary;
 mod report;
+mod settings;
 mod tips;
 mod watch;
 

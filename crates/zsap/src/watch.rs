@@ -11,6 +11,7 @@ use zestful_sapling::progress::Progress;
 use zestful_sapling::{Error, Result};
 
 use crate::console::Console;
+use crate::settings;
 
 const PATIENCE: Duration = Duration::from_millis(500);
 const TICK: Duration = Duration::from_millis(100);
@@ -73,7 +74,7 @@ fn stoppable() -> Arc<Progress> {
 /// Runs `work`, showing how far it is.
 pub(crate) fn run<T>(console: &Console, work: impl FnOnce(&Progress) -> Result<T>) -> Result<T> {
     let progress = stoppable();
-    if let Some(limit) = console.common().rate_limit {
+    if let Some(limit) = console.common().rate_limit.or(settings::current().settings.rate_limit) {
         progress.set_rate_limit(limit);
     }
     if !console.shows_bars() && !console.tells_progress() {

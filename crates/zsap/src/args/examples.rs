@@ -370,6 +370,7 @@ pub(super) const EXAMPLES: &[(&str, &[(&str, &str)])] = &[
         ],
     ),
     ("words", &[("words", "what the words mean that this program uses"), ("help words", "the same")]),
+    ("settings", &[("settings", "what is set, and in which file"), ("settings --json", "the same for scripts")]),
     (
         "demo",
         &[

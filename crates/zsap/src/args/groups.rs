@@ -8,5 +8,5 @@ pub(super) const GROUPS: &[(&str, &[&str])] = &[
     ("Keep safe", &["check", "repair", "salvage", "relink", "pin", "unpin", "unfreeze", "resume", "abandon"]),
     ("Machines", &["grove", "checkpoint"]),
     ("Attach", &["serve", "expose", "attachments", "detach"]),
-    ("Learn", &["demo", "words", "completions", "manual", "help"]),
+    ("Learn", &["demo", "words", "settings", "completions", "manual", "help"]),
 ];

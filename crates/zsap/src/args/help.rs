@@ -12,9 +12,9 @@ pub(crate) fn command() -> Command {
     let command = with_examples(Args::command(), "");
     let words = glossary::lines(str::to_owned).join("\n");
     let command = command.mut_subcommand("words", |told| told.help_template("{after-help}\n").after_help(words));
-    let groups = groups(&command);
+    let (groups, header) = (groups(&command), *command.get_styles().get_header());
     command.help_template(format!(
-        "{{about-with-newline}}\n{{usage-heading}} {{usage}}\n\n{groups}\nOptions:\n{{options}}"
+        "{{about-with-newline}}\n{{usage-heading}} {{usage}}\n\n{groups}\n{header}Options:{header:#}\n{{options}}"
     ))
 }
 
@@ -25,14 +25,18 @@ fn with_examples(command: Command, words: &str) -> Command {
         command.mut_subcommand(name, |sub| with_examples(sub, format!("{words} {name}").trim_start()))
     });
     match EXAMPLES.iter().find(|(found, _)| *found == words) {
-        Some((_, examples)) => command.after_help(told(examples)),
+        Some((_, examples)) => {
+            let told = told(&command, examples);
+            command.after_help(told)
+        }
         None => command,
     }
 }
 
-fn told(examples: &[(&str, &str)]) -> String {
+fn told(command: &Command, examples: &[(&str, &str)]) -> String {
+    let header = command.get_styles().get_header();
     let told = examples.iter().map(|(typed, does)| format!("\n  # {does}\n  zsap {typed}"));
-    format!("Examples:{}", told.collect::<String>())
+    format!("{header}Examples:{header:#}{}", told.collect::<String>())
 }
 
 /// The commands below their headings.
@@ -41,9 +45,10 @@ fn groups(command: &Command) -> String {
         Some(about) => about.to_string(),
         None => "The help of a command; `help words` tells what the words mean".to_owned(),
     };
+    let (header, literal) = (command.get_styles().get_header(), command.get_styles().get_literal());
     let told = |(heading, names): &(&str, &[&str])| {
-        let lines = names.iter().map(|name| format!("  {name:<12} {}\n", about(name)));
-        format!("{heading}:\n{}", lines.collect::<String>())
+        let lines = names.iter().map(|name| format!("  {literal}{name:<12}{literal:#} {}\n", about(name)));
+        format!("{header}{heading}:{header:#}\n{}", lines.collect::<String>())
     };
     GROUPS.iter().map(told).collect()
 }

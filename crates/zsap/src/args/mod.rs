@@ -49,6 +49,7 @@ pub(crate) mod values;
 use std::path::PathBuf;
 
 use clap::{Args as ArgGroup, Parser, Subcommand, ValueEnum};
+use serde::Deserialize;
 
 use values::rate;
 
@@ -100,12 +101,13 @@ pub(crate) struct Common {
     /// Append every message, with its time, to a file
     #[arg(long, global = true, value_name = "FILE", hide_short_help = true)]
     pub(crate) log_file: Option<PathBuf>,
-    /// Colour in the output
-    #[arg(long, global = true, value_name = "WHEN", default_value = "auto", hide_short_help = true)]
-    pub(crate) color: Color,
+    /// Colour in the output [default: auto]
+    #[arg(long, global = true, value_name = "WHEN", hide_short_help = true)]
+    pub(crate) color: Option<Color>,
 }
 
-#[derive(Clone, Copy, Debug, ValueEnum)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize, ValueEnum)]
+#[serde(rename_all = "lowercase")]
 pub(crate) enum Color {
     Auto,
     Always,
@@ -188,6 +190,8 @@ pub(crate) enum Command {
     Demo(demo::Demo),
     /// What the words mean that are used here
     Words,
+    /// What is set once for all commands, and where
+    Settings,
     /// What a shell loads to complete what is typed
     Completions(completions::Completions),
     /// Write the manual's pages, one a command

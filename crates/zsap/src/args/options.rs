@@ -5,11 +5,12 @@ use std::path::{Path, PathBuf};
 use clap::Args as ArgGroup;
 use zestful_sapling::Error;
 use zestful_sapling::family::{Override, Search};
-use zestful_sapling::image::{Format, check_ending};
+use zestful_sapling::image::{Format, check_ending, format_of_name};
 use zestful_sapling::ops::NewImage;
 
 use super::overrides::{WORK, overrides};
 use super::values::{FormatName, KindName, SpaceName, sectors, size, with};
+use crate::settings;
 
 /// What a new image is to be, where it is not left to name, size and source.
 #[derive(Clone, Debug, ArgGroup)]
@@ -38,9 +39,16 @@ pub(crate) struct ImageOptions {
 }
 
 impl ImageOptions {
-    pub(crate) fn image(&self) -> NewImage {
-        let image = with(NewImage::new(), self.format.map(Into::into), NewImage::with_format);
-        let image = with(image, self.kind.map(Into::into), NewImage::with_kind);
+    /// What the image at `target` is to be; where nothing is typed, as it is set once for all.
+    pub(crate) fn image(&self, target: &Path) -> NewImage {
+        let set = &settings::current().settings.new_disks;
+        let named = format_of_name(target);
+        let is_new_file = self.piece_size.is_none() && std::fs::symlink_metadata(target).is_err();
+        let format = self.format.or(set.format.filter(|_| named.is_none() && is_new_file));
+        let has_kinds = format.map(Format::from).or(named).is_some_and(|format| format != Format::Raw);
+        let kind = self.kind.or(set.kind.filter(|_| has_kinds && self.block_size.is_none() && self.space.is_none()));
+        let image = with(NewImage::new(), format.map(Into::into), NewImage::with_format);
+        let image = with(image, kind.map(Into::into), NewImage::with_kind);
         let image = with(image, self.block_size, NewImage::with_block_size);
         let image = with(image, self.sectors, NewImage::with_sectors);
         let image = with(image, self.space.map(Into::into), NewImage::with_space);
@@ -67,7 +75,8 @@ pub(crate) struct SearchOption {
 
 impl SearchOption {
     pub(crate) fn search(&self) -> Search {
-        Search::below(self.folders.clone())
+        let set = settings::current().settings.search.iter().flatten();
+        Search::below(self.folders.iter().chain(set).cloned().collect::<Vec<_>>())
     }
 }
 

@@ -3,11 +3,13 @@
 use clap::ValueEnum;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp, civil};
+use serde::Deserialize;
 use zestful_sapling::image::{Format, Kind, Space};
 use zestful_sapling::ops::{Identity, KeepName};
 use zestful_sapling::size::parse_size;
 
-#[derive(Clone, Copy, Debug, ValueEnum)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize, ValueEnum)]
+#[serde(rename_all = "lowercase")]
 pub(crate) enum FormatName {
     Raw,
     Vhd,
@@ -24,7 +26,8 @@ impl From<FormatName> for Format {
     }
 }
 
-#[derive(Clone, Copy, Debug, ValueEnum)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize, ValueEnum)]
+#[serde(rename_all = "lowercase")]
 pub(crate) enum KindName {
     Dynamic,
     Fixed,

@@ -8,7 +8,7 @@ use zestful_sapling::check::{CheckAll, CheckReport, CheckedAll};
 use zestful_sapling::error::Refusal;
 use zestful_sapling::family::{Health, Problem, ProblemKind, UnderWay};
 use zestful_sapling::finding::{Finding, Severity};
-use zestful_sapling::grove::{Limits, status_of};
+use zestful_sapling::grove::status_of;
 use zestful_sapling::image::Format;
 use zestful_sapling::repair::{LossImpact, impact_of_losses};
 
@@ -23,6 +23,7 @@ use crate::report::findings;
 use crate::report::impact::{self, ImpactTold};
 use crate::report::json::Checked;
 use crate::report::text;
+use crate::settings;
 use crate::watch;
 
 /// So many images have a line each; of more, only those with something to tell.
@@ -48,7 +49,7 @@ pub(super) fn run(console: &Console, typed: &Check) -> Result<Outcome, Failure> 
     let mut problems: Vec<Problem> = all.failed.iter().map(|(path, error)| Problem::of_error(path, error)).collect();
     let mut under_way = Vec::new();
     for folder in typed.path.iter().filter(|path| path.is_dir()) {
-        let status = status_of(folder, &Limits::default())?;
+        let status = status_of(folder, &settings::current().settings.limits())?;
         problems.extend(status.problems.into_iter().filter(is_of_folder));
         under_way.extend(status.under_way);
     }

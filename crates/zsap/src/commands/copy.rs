@@ -25,7 +25,7 @@ pub(super) fn run(console: &Console, typed: &Copy) -> Result<Outcome, Failure> {
     }
     let copy = with(ops::CopyDisk::new(&typed.source, &typed.target), source_format, ops::CopyDisk::with_source_format)
         .with_identity(typed.identity.map_or(Identity::Fresh, Into::into))
-        .with_image(typed.image.image())
+        .with_image(typed.image.image(&typed.target))
         .with_verify(typed.verify);
     let Some(outcome) = perform_on_device(console, &asked(copy, None, &typed.force))? else {
         return Ok(Outcome::Done);

@@ -18,7 +18,7 @@ pub(super) fn run(console: &Console, typed: &Make) -> Result<Outcome, Failure> {
         }
         (None, size) => ops::Make::new(&typed.path, size.unwrap_or_default()),
     };
-    let make = asked(make.with_image(typed.image.image()), None, &typed.force);
+    let make = asked(make.with_image(typed.image.image(&typed.path)), None, &typed.force);
     let Some(outcome) = perform_on_device(console, &make)? else { return Ok(Outcome::Done) };
     let report = inspect(&outcome.path, Some(outcome.format))?;
     let blocks = report.block_size.map_or_else(String::new, |bytes| format!(", blocks of {}", console.size(bytes)));

@@ -83,6 +83,7 @@ mod tests {
         };
         assert!(text("zsap.1").contains("zsap\\-merge(1)"), "{}", text("zsap.1"));
         assert!(text("zsap-files-list.1").contains("Examples"), "{}", text("zsap-files-list.1"));
+        assert!(pages.iter().all(|(_, page)| !page.contains(&0x1b)));
         assert!(text("zsap-merge.1").contains("\\-\\-into"), "{}", text("zsap-merge.1"));
     }
 }

@@ -34,6 +34,7 @@ mod resume;
 mod run;
 mod salvage;
 mod serve;
+mod settings;
 mod several;
 mod show;
 mod status;
@@ -53,6 +54,9 @@ use crate::console::Console;
 use crate::exit::{Failure, Outcome};
 
 pub(crate) fn run(args: &Args, console: &Console) -> Result<Outcome, Failure> {
+    if !matches!(args.command, Command::Settings) {
+        console.tell_settings_left_out();
+    }
     match &args.command {
         Command::Abandon(typed) => abandon::run(console, typed),
         Command::Attachments(typed) => attachments::run(console, typed),
@@ -84,6 +88,7 @@ pub(crate) fn run(args: &Args, console: &Console) -> Result<Outcome, Failure> {
         Command::Resume(typed) => resume::run(console, typed),
         Command::Salvage(typed) => salvage::run(console, typed),
         Command::Serve(typed) => serve::run(console, typed),
+        Command::Settings => settings::run(console),
         Command::Show(typed) => show::run(console, typed),
         Command::Status(typed) => status::run(console, typed),
         Command::Transplant(typed) => transplant::run(console, typed),

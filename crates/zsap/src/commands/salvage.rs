@@ -20,7 +20,7 @@ const MOST_RANGES: usize = 10;
 
 pub(super) fn run(console: &Console, typed: &Salvage) -> Result<Outcome, Failure> {
     let format = typed.image.source_format(&typed.source, &typed.force)?;
-    let salvage = repair::Salvage::new(&typed.source, &typed.target).with_image(typed.image.image());
+    let salvage = repair::Salvage::new(&typed.source, &typed.target).with_image(typed.image.image(&typed.target));
     let salvage = with(salvage, format, repair::Salvage::with_source_format);
     let salvage = typed.without.iter().fold(salvage, repair::Salvage::without);
     let salvage = with(salvage, typed.below.as_ref(), repair::Salvage::with_below);

@@ -84,7 +84,7 @@ pub(super) fn each(
     if console.json() {
         console.document(&several)?;
     } else if !several.failed.is_empty() {
-        console.hint(&format!("{} of {} failed; the others are done", several.failed.len(), paths.len()));
+        console.hint(&format!("{} of {} failed", several.failed.len(), paths.len()));
     }
     match failed_with {
         // Damage that was found says more than that another one could not be read.

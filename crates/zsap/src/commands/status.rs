@@ -1,17 +1,18 @@
 //! `zsap status`.
 
 use zestful_sapling::family::{Health, Problem, Status};
-use zestful_sapling::grove::{Limits, status_of};
+use zestful_sapling::grove::status_of;
 
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
 use crate::report::json::FolderStatus;
 use crate::report::table::Table;
 use crate::report::text;
+use crate::settings;
 use crate::{advice, args};
 
 pub(super) fn run(console: &Console, typed: &args::status::Status) -> Result<Outcome, Failure> {
-    let status = status_of(&typed.folder, &Limits::default())?;
+    let status = status_of(&typed.folder, &settings::current().settings.limits())?;
     console.answer(&FolderStatus::from(&status), lines(console, &status))?;
     Ok(match status.state {
         Health::Attention if typed.ignore.is_some() => Outcome::Done,

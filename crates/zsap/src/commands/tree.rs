@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use zestful_sapling::family::{Family, Health, Node, Role};
-use zestful_sapling::grove::{Grove, Limits, family_of};
+use zestful_sapling::grove::{Grove, family_of};
 use zestful_sapling::storage::free_space;
 
 use crate::advice;
@@ -13,10 +13,15 @@ use crate::exit::{Failure, Outcome};
 use crate::report::compact::{FEW_JUMPS, jumps};
 use crate::report::table::Table;
 use crate::report::{json, text};
+use crate::settings;
 
 pub(super) fn run(console: &Console, typed: &Tree) -> Result<Outcome, Failure> {
     let path = &if typed.machine.is_used() { typed.machine.image(&typed.path)? } else { typed.path.clone() };
-    let family = if path.is_dir() { family_of(path, &Limits::default())? } else { Family::of_image(path, None)? };
+    let family = if path.is_dir() {
+        family_of(path, &settings::current().settings.limits())?
+    } else {
+        Family::of_image(path, None)?
+    };
     let drawn = Drawn { moments: moments(&typed.path), tells_order: family.roots.iter().any(is_scattered) };
     let mut headings = vec!["image", ">depth", "state", ">disk", ">on host", ">share", ">grew in", "changed"];
     if drawn.tells_order {

@@ -43,3 +43,34 @@ impl Glossary {
         Self { words: WORDS.iter().map(|&(word, meaning)| Meaning { word, meaning }).collect() }
     }
 }
+
+/// What is set once for all commands.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct SettingsTold {
+    /// The files that may hold settings; a later one wins.
+    pub(crate) files: Vec<SettingsFile>,
+    /// Each setting.
+    pub(crate) settings: Vec<Setting>,
+}
+
+/// A file that may hold settings.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct SettingsFile {
+    /// The file.
+    pub(crate) path: PathData,
+    /// Whether it is there, and goes.
+    pub(crate) is_used: bool,
+    /// Why it is left out.
+    pub(crate) problem: Option<String>,
+}
+
+/// A setting.
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct Setting {
+    /// As it is written in a file, its section before it.
+    pub(crate) name: &'static str,
+    /// Its value; null where there is none.
+    pub(crate) value: Option<String>,
+    /// The file that sets it; null for what holds where none does.
+    pub(crate) from: Option<PathData>,
+}

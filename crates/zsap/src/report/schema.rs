@@ -13,7 +13,7 @@ use super::json::{
     AttachedDisks, BothWays, BytesMoved, Checked, Detached, Differs, ErrorDocument, FolderStatus, ForgetPlanned, Grown,
     PinVerified, RepairPlanned, SavePlanned, Saved, Shown, Tree,
 };
-use super::learning::{Glossary, Pages, Script};
+use super::learning::{Glossary, Pages, Script, SettingsTold};
 use super::resize::{GrownAttached, Resized};
 use super::several::Several;
 use super::volumes::Prepared;
@@ -107,6 +107,7 @@ fn the_schemas_are_current() {
         "salvage": Saved<'_>,
         "salvage-plan": SavePlanned<'_>,
         "serve": Served,
+        "settings": SettingsTold,
         "show": Shown<'_>,
         "status": FolderStatus<'_>,
         "transplant": ops::TransplantOutcome,

@@ -69,6 +69,7 @@ fn schema_of(typed: &str) -> &'static str {
         "resume" => "resume",
         "salvage" => "salvage",
         "serve" => "serve",
+        "settings" => "settings",
         "show" => "show",
         "status" => "status",
         "transplant" => "transplant",

@@ -80,3 +80,45 @@ fn the_manual_is_written_and_renewed() {
     assert_eq!(std::fs::read_to_string(scene.path("pages/other.1")).unwrap(), "of another program");
     scene.run("manual seeds.txt").expect("a file", 1, "", "cannot create the folder seeds.txt");
 }
+
+/// What is set once holds for all commands, what is typed wins, and nothing is read from where somebody works.
+#[test]
+fn settings_hold_until_something_else_is_typed() {
+    let scene = Scene::new();
+    let file = scene.runtime().with_file_name("zsap.toml");
+    let bases = scene.path("bases");
+    std::fs::create_dir(&bases).unwrap();
+    std::fs::write(scene.path("zsap.toml"), "[new-disks]\nkind = \"dynamic\"\n").unwrap();
+    let set = format!(
+        "search = [{:?}]\ncolor = \"always\"\n[new-disks]\nformat = \"vhd\"\nkind = \"fixed\"\n[attention]\nlayers = 1\n",
+        bases.to_str().unwrap()
+    );
+    std::fs::write(&file, set).unwrap();
+    let told = scene.json("settings");
+    let find = |name: &str| {
+        let found = told["settings"].as_array().unwrap().iter().find(|set| set["name"] == name).unwrap();
+        (found["value"].as_str().unwrap_or_default().to_owned(), !found["from"].is_null())
+    };
+    assert_eq!(find("new-disks.kind"), ("fixed".to_owned(), true));
+    assert_eq!(find("attention.checkpoint-share"), ("20 %".to_owned(), false));
+    assert!(scene.run("words").out.contains('\u{1b}') && !scene.run("words --color never").out.contains('\u{1b}'));
+    let kind = |typed: &str, name: &str| {
+        assert_eq!(scene.run(&format!("make {typed} -q --color never")).status, 0, "{typed}");
+        let shown = scene.shown(name);
+        (shown["format"].as_str().unwrap().to_owned(), shown["kind"].as_str().unwrap().to_owned())
+    };
+    assert_eq!(kind("a.vhdx 8M", "a.vhdx"), ("vhdx".to_owned(), "fixed".to_owned()));
+    assert_eq!(kind("b.vhdx 8M --kind dynamic", "b.vhdx"), ("vhdx".to_owned(), "dynamic".to_owned()));
+    assert_eq!(kind("c.raw 8M", "c.raw"), ("raw".to_owned(), "fixed".to_owned()));
+    assert_eq!(kind("plain 8M", "plain"), ("vhd".to_owned(), "fixed".to_owned()));
+    // A lost base is found where the settings say.
+    scene.run("make fen-base.vhdx 8M -q --kind dynamic");
+    scene.run("derive fen-base.vhdx child.vhdx -q");
+    std::fs::rename(scene.path("fen-base.vhdx"), bases.join("old.vhdx")).unwrap();
+    scene.run("relink child.vhdx --color never").expect("found", 0, "bases/old.vhdx as its parent now", "");
+    // A file that cannot be gone by is told, and stops nothing.
+    std::fs::write(&file, "force = [\"in-use\"]\n").unwrap();
+    scene.run("make d.vhdx 8M").expect("left out", 0, "vhdx dynamic", "are left out: line 1: unknown field `force`");
+    assert!(scene.json("show d.vhdx")["warnings"][0].as_str().unwrap().contains("left out"));
+    scene.run("settings").expect("settings", 0, "left out: line 1", "");
+}

@@ -76,7 +76,7 @@ impl Scene {
     fn command(&self, typed: &str) -> Command {
         let mut command = Command::new(env!("CARGO_BIN_EXE_zsap"));
         command.args(typed.split(' ')).current_dir(self.folder.path());
-        command.env("XDG_RUNTIME_DIR", self.runtime.path());
+        command.env("XDG_RUNTIME_DIR", self.runtime.path()).env("XDG_CONFIG_HOME", self.runtime.path());
         command
     }
 
