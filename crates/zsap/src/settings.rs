@@ -1,9 +1,10 @@
-//! What an administrator says once, for all commands: in `/etc/zsap.toml` for the host, and in `zsap.toml` in the user's
-//! folder for configuration, which wins. What is typed wins over both.
+//! What an administrator says once, for all commands: in `/etc/zsap.toml` for the host, and in `zsap.toml` in the
+//! user's folder for configuration, which wins. What is typed wins over both.
 //!
 //! No folder that somebody works in is ever looked into, and nothing that goes over a refusal or answers a question can
 //! be set: what a command does is seen in what was typed.
 
+use std::io::ErrorKind::{NotADirectory, NotFound, PermissionDenied};
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
@@ -16,6 +17,8 @@ use crate::args::Color;
 use crate::args::values::{FormatName, KindName, rate, span};
 
 const HOST_WIDE: &str = "/etc/zsap.toml";
+/// No file of settings is longer, in bytes.
+const MOST: u64 = 64 << 10;
 
 /// What a file sets.
 #[derive(Clone, Debug, Default, PartialEq, Deserialize)]
@@ -145,9 +148,13 @@ fn of_user() -> Option<PathBuf> {
 fn read(path: &Path) -> Result<Option<Settings>, String> {
     let found = match std::fs::metadata(path) {
         Ok(found) => found,
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(None),
+        // A user whose folder cannot be entered has set nothing.
+        Err(error) if matches!(error.kind(), NotFound | NotADirectory | PermissionDenied) => return Ok(None),
         Err(error) => return Err(error.to_string()),
     };
+    if !found.is_file() || found.len() > MOST {
+        return Err("it is no file of a page or two".to_owned());
+    }
     // Whoever runs a command for another user, such as root, does not go by what that user, or anybody, may write.
     let own = rustix::process::geteuid().as_raw();
     if found.uid() != own && found.uid() != 0 || found.mode() & 0o002 != 0 {
@@ -192,6 +199,7 @@ mod tests {
             let told = file(text).unwrap_err();
             assert!(told.contains(why), "{text}: {told}");
         }
+        assert!(read(folder.path()).unwrap_err().contains("no file"));
         let path = folder.path().join("zsap.toml");
         std::fs::set_permissions(&path, std::os::unix::fs::PermissionsExt::from_mode(0o666)).unwrap();
         assert!(read(&path).unwrap_err().contains("others may write"));

@@ -89,10 +89,8 @@ fn settings_hold_until_something_else_is_typed() {
     let bases = scene.path("bases");
     std::fs::create_dir(&bases).unwrap();
     std::fs::write(scene.path("zsap.toml"), "[new-disks]\nkind = \"dynamic\"\n").unwrap();
-    let set = format!(
-        "search = [{:?}]\ncolor = \"always\"\n[new-disks]\nformat = \"vhd\"\nkind = \"fixed\"\n[attention]\nlayers = 1\n",
-        bases.to_str().unwrap()
-    );
+    let set = "color = \"always\"\n[new-disks]\nformat = \"vhd\"\nkind = \"fixed\"\n[attention]\nlayers = 1\n";
+    let set = format!("search = [{:?}]\n{set}", bases.to_str().unwrap());
     std::fs::write(&file, set).unwrap();
     let told = scene.json("settings");
     let find = |name: &str| {
