@@ -17,7 +17,8 @@ pub(super) fn run(console: &Console, typed: &Remove) -> Result<Outcome, Failure>
             let mut lines = vec![format!("removed {}", console.strong(&text::path(path)))];
             if let Some(parent) = &outcome.frozen_parent {
                 let line = format!(
-                    "  {0} is still frozen, and nothing is known to grow from it any more: `zsap unfreeze {0}` frees it",
+                    "  {0} is still frozen, and nothing is known to grow from it any more: `zsap unfreeze {0}` \
+                     frees it",
                     text::path(parent)
                 );
                 lines.push(text::wrapped(&line, "  "));
