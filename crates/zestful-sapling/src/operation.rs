@@ -8,7 +8,7 @@ use serde::Serialize;
 use crate::error::{Error, Refusal, Result};
 use crate::family::{Guard, Override, Search};
 use crate::progress::Progress;
-use crate::size::format_size;
+use crate::size::{exact_size, format_size};
 use crate::storage::{folder_of, free_space};
 
 /// Something that can be asked of this library.
@@ -150,8 +150,8 @@ impl Plan {
             format!(
                 "{} may need {}, but the host has {} free there",
                 target.display(),
-                format_size(needed),
-                format_size(free)
+                exact_size(needed),
+                exact_size(free)
             ),
             "make room, or choose a folder on another file system",
         ))

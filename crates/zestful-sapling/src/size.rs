@@ -96,6 +96,20 @@ pub fn format_size(bytes: u64) -> String {
     format!("{text} {name}")
 }
 
+/// The same with the exact bytes behind it, for messages in which a size is compared with another.
+///
+/// ```
+/// use zestful_sapling::size::exact_size;
+/// assert_eq!(exact_size(512), "512 B");
+/// assert_eq!(exact_size(1_610_612_736), "1.5 GiB (1610612736 bytes)");
+/// ```
+pub fn exact_size(bytes: u64) -> String {
+    match bytes {
+        0..KIB => format_size(bytes),
+        _ => format!("{} ({bytes} bytes)", format_size(bytes)),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -34,10 +34,12 @@ pub(crate) struct Next {
 impl Next {
     /// `zsap COMMAND IMAGE`, and what follows.
     fn zsap(command: &str, image: &Path, more: &[&OsStr], purpose: &str) -> Self {
+        let shown_image = name(&text::from_here(image));
         let image = name(image);
         let words = command.split(' ').map(OsStr::new).chain([image.as_os_str()]).chain(more.iter().copied());
         let words: Vec<OsString> = words.map(OsStr::to_owned).collect();
-        let shown: Vec<String> = words.iter().map(|word| shell_word(Path::new(word))).collect();
+        let shown = words.iter().map(|word| if *word == image { shown_image.as_path() } else { Path::new(word) });
+        let shown: Vec<String> = shown.map(shown_word).collect();
         let words = std::iter::once("zsap".into()).chain(words).collect();
         let shown = format!("`zsap {}`", shown.join(" "));
         Self { words, shown, purpose: purpose.to_owned(), needs_a_decision: false }
@@ -136,7 +138,8 @@ fn go_past(problem: &ParentProblemKind) -> Option<Next> {
         _ => return None,
     };
     let saves = std::env::args_os().skip(1).find(|word| !word.as_bytes().starts_with(b"-"))? == "salvage";
-    let again = || Next::again(&["--without", &shell_word(&name(place))], "goes on past it: what it held is missing");
+    let again =
+        || Next::again(&["--without", &text::shell_word(&name(place))], "goes on past it: what it held is missing");
     saves.then(|| again().for_a_person())
 }
 
@@ -148,6 +151,16 @@ pub(crate) fn next_for(problem: &Problem) -> Vec<Next> {
         ProblemKind::ParentMissing | ProblemKind::ParentChanged => vec![relink(path)],
         ProblemKind::PinTouched => {
             vec![Next::zsap("pin", path, &["--verify".as_ref()], "compares it with what was pinned")]
+        }
+        // One that is frozen is refused an identity; who needs it must be known first.
+        ProblemKind::Twin if std::fs::metadata(path).is_ok_and(|found| found.permissions().readonly()) => {
+            let above = name(&folder_above(path));
+            vec![Next::zsap(
+                "children",
+                path,
+                &["--search".as_ref(), above.as_os_str()],
+                "tells whether anything needs the copy",
+            )]
         }
         ProblemKind::Twin => {
             vec![Next::zsap("identity", path, &["--fresh".as_ref()], "gives the copy one of its own")]
@@ -251,7 +264,7 @@ fn ways_past_children(image: &Path, children: &[PathBuf]) -> Vec<Next> {
     let mut words: Vec<OsString> = std::iter::once("zsap".into()).chain(std::env::args_os().skip(1)).collect();
     let is_image = |word: &OsString| Path::new(word).canonicalize().ok() == image.canonicalize().ok();
     words.iter_mut().filter(|word| is_image(word)).for_each(|word| *word = name(child).into_os_string());
-    let shown: Vec<String> = words.iter().map(|word| shell_word(Path::new(word))).collect();
+    let shown: Vec<String> = words.iter().map(|word| shown_word(Path::new(word))).collect();
     let on_top = Next {
         words,
         shown: format!("`{}`", shown.join(" ")),
@@ -286,6 +299,12 @@ fn carry_on_or_give_up(image: &Path) -> [Next; 2] {
     [Next::zsap("resume", image, &[], "carries on"), Next::zsap("abandon", image, &[], "gives it up")]
 }
 
+/// Whether what was typed changes what a guest sees, so that a child would do as well.
+fn writes_content() -> bool {
+    let command = std::env::args_os().nth(1).unwrap_or_default();
+    ["bytes", "prepare", "resize", "serve", "expose", "copy"].iter().any(|writes| command == *writes)
+}
+
 /// A new child of an image, under a name that is free.
 fn grow_child(image: &Path) -> Next {
     let stem = image.file_stem().unwrap_or_default();
@@ -300,15 +319,9 @@ fn grow_child(image: &Path) -> Next {
     Next::zsap("derive", image, &[name(&child).as_os_str()], "grows a child")
 }
 
-/// A path as a shell takes it: as it is, or in quotes. One that holds what could steer a terminal is shown escaped, and
-/// is not for copying.
-fn shell_word(path: &Path) -> String {
-    let shown = text::path(path);
-    let is_plain = |c: char| c.is_alphanumeric() || "/._-+,:@%=".contains(c);
-    match shown.chars().all(is_plain) {
-        true => shown,
-        false => format!("'{}'", shown.replace('\'', "'\\''")),
-    }
+/// A word of a command that is shown, and can be typed.
+fn shown_word(word: &Path) -> String {
+    text::from_this_folder(&text::shell_word(word)).to_owned()
 }
 
 /// A name that no option looks like.
@@ -346,7 +359,8 @@ fn next_after(refusal: &Refusal) -> Vec<Next> {
             next
         }
         Refusal::ReadOnly { path, marked: true } => {
-            vec![grow_child(path), Next::zsap("unfreeze", path, &[], "frees it")]
+            let frees = Next::zsap("unfreeze", path, &[], "frees it");
+            std::iter::once(grow_child(path)).filter(|_| writes_content()).chain([frees]).collect()
         }
         Refusal::FormatDisagrees { in_content: true, .. } => {
             let says = Next::again(&["--format", "raw"], "(for a source: --source-format) says which it is");
@@ -387,7 +401,8 @@ fn next_after(refusal: &Refusal) -> Vec<Next> {
         }
         Refusal::UnderWay { image, must_go_on: false } => carry_on_or_give_up(image).into(),
         Refusal::Pinned { image, .. } => {
-            vec![grow_child(image), Next::zsap("unpin", image, &[], "takes the pin away")]
+            let unpins = Next::zsap("unpin", image, &[], "takes the pin away");
+            std::iter::once(grow_child(image)).filter(|_| writes_content()).chain([unpins.for_a_person()]).collect()
         }
         Refusal::KeptByGrove { grove, checkpoint: Some(checkpoint), .. } => {
             let forget = Next::zsap("checkpoint forget", grove, &[checkpoint.as_ref()], "forgets it");
@@ -422,7 +437,7 @@ mod tests {
             ("-r f.vhdx", "'./-r f.vhdx'"),
         ];
         for (path, typed) in table {
-            assert_eq!(shell_word(&name(Path::new(path))), typed);
+            assert_eq!(text::shell_word(&name(Path::new(path))), typed);
         }
     }
 }

@@ -14,7 +14,7 @@ use zestful_sapling::progress::Reading;
 use crate::args::{Color, Common};
 use crate::report::events::{Advanced, Line, Told};
 use crate::report::json::{ErrorDocument, ErrorTold};
-use crate::report::text;
+use crate::report::{table, text};
 use crate::settings;
 
 pub(crate) struct Console {
@@ -138,10 +138,9 @@ impl Console {
     }
 
     fn message(&self, style: Style, word: &str, message: &str) {
-        let message = text::safe(message);
-        self.log(&format!("{word}: {message}"));
+        self.log(&format!("{word}: {}", text::safe(message)));
         // With standard error gone there is nobody left to tell.
-        let text = text::wrapped(&format!("{word}: {message}"), "  ");
+        let text = text::wrapped(&format!("{word}: {}", text::message(message)), "  ");
         let text = text.strip_prefix(word).unwrap_or(&text);
         _ = writeln!(anstream::stderr(), "{style}{word}{style:#}{text}");
     }
@@ -159,6 +158,12 @@ impl Console {
     /// A mark for trouble; the word beside it carries the meaning.
     pub(crate) fn alarming(&self, text: &str) -> String {
         format!("{ERROR}{text}{ERROR:#}")
+    }
+
+    /// A line whose marks become colour.
+    pub(crate) fn marked(&self, text: &str) -> String {
+        let (alarm, faint) = (ERROR.render().to_string(), FAINT.render().to_string());
+        table::with_styles(text, &alarm, &faint, &anstyle::Reset.render().to_string())
     }
 
     /// Shows a plan and its warnings; `true` when that is all that was asked for.
@@ -207,14 +212,14 @@ impl Console {
     pub(crate) fn plan_lines(&self, plan: &Plan) -> Vec<String> {
         let mut lines = vec![format!("plan for {}: nothing was changed", self.strong(plan.operation))];
         let steps = plan.steps.iter().enumerate();
-        lines.extend(steps.map(|(n, step)| text::wrapped(&format!("  {}. {}", n + 1, text::safe(step)), "     ")));
+        lines.extend(steps.map(|(n, step)| text::wrapped(&format!("  {}. {}", n + 1, text::message(step)), "     ")));
         lines.push(format!(
             "  reads at most {}, writes at most {}, needs {} of free space at the worst moment",
             self.size(plan.bytes_read),
             self.size(plan.bytes_written),
             self.size(plan.peak_extra_space)
         ));
-        let warnings = plan.warnings.iter().map(|warning| format!("  warning: {}", text::safe(warning)));
+        let warnings = plan.warnings.iter().map(|warning| format!("  warning: {}", text::message(warning)));
         lines.extend(warnings.map(|warning| text::wrapped(&warning, "    ")));
         lines
     }

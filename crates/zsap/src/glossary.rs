@@ -22,7 +22,7 @@ pub(crate) const WORDS: &[(&str, &str)] = &[
     ("pinned", "a base that was marked as never to change, with digests that prove it."),
     ("identity", "what a guest knows the disk by. It stays when the content changes."),
     (
-        "content id",
+        "data id",
         "the number that a child keeps of its parent. It changes with the parent's content, so that a child \
         of what was before does not read wrong data.",
     ),

@@ -8,7 +8,7 @@ use super::chain;
 use super::file::Files;
 use super::report::CheckReport;
 use crate::error::{Error, Result};
-use crate::family::{PinDoubts, images_in};
+use crate::family::{Folder, PinDoubts};
 use crate::image::Format;
 use crate::operation::{Operation, Plan, Planned};
 use crate::progress::Progress;
@@ -21,14 +21,21 @@ const MOST_WORKERS: usize = 8;
 #[derive(Clone, Debug, Default)]
 pub struct CheckAll {
     paths: Vec<PathBuf>,
+    below: bool,
     data: bool,
     format: Option<Format>,
 }
 
 impl CheckAll {
-    /// These images, and the images in these folders (not in folders below them).
+    /// These images, and the images in these folders.
     pub fn new(paths: Vec<PathBuf>) -> Self {
         Self { paths, ..Self::default() }
+    }
+
+    /// Also the images in all folders below the folders.
+    pub fn with_folders_below(mut self, below: bool) -> Self {
+        self.below = below;
+        self
     }
 
     /// Also reads all content, as [`Check`](super::Check) does.
@@ -56,7 +63,10 @@ impl Operation for CheckAll {
         let mut images = Vec::new();
         for path in &self.paths {
             match path.is_dir() {
-                true => images.extend(images_in(path)?.into_iter().map(|image| (image, None))),
+                true => {
+                    let listing = Folder::from(path).with_folders_below(self.below).list()?;
+                    images.extend(listing.images.into_iter().map(|image| (image, None)));
+                }
                 false => images.push((path.clone(), self.format)),
             }
         }

@@ -8,23 +8,20 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use uuid::Uuid;
 
-use super::health::{Health, Problem};
+use super::health::Health;
 use super::parents::{ParentReport, look_at_parents};
 use super::pinned::{PinDoubts, judge_pin, pin_of};
+use super::place::PlaceReport;
 use super::scatter::Scatter;
 use super::unfinished::{UnderWay, UnderWayState};
 use crate::error::{Error, Refusal, Result};
 use crate::finding::Finding;
 use crate::image::vhd::Vhd;
 use crate::image::vhdx::Vhdx;
-use crate::image::{
-    BlockCounts, Format, Image, Kind, Space, format_of_name, is_descriptor, open_image, open_place, open_place_at_once,
-    probe,
-};
-use crate::sidecar::{CATALOGUE, HISTORY, under_way_at};
+use crate::image::{BlockCounts, Format, Image, Kind, Space, open_image, open_place, open_place_at_once, probe};
+use crate::sidecar::under_way_at;
 use crate::storage::{
-    Access, BlockDevice, HostIdentity, Medium, ReadAt, entries_in, files_in, folder_of, free_space,
-    is_marked_read_only, server_of, user_of,
+    Access, BlockDevice, HostIdentity, Medium, ReadAt, folder_of, free_space, is_marked_read_only, server_of, user_of,
 };
 
 /// Tables whose used part is larger than this are not counted through.
@@ -92,19 +89,6 @@ pub struct Report {
     pub findings: Vec<Finding>,
 }
 
-/// What kind of place holds an image.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
-#[serde(rename_all = "lowercase")]
-#[non_exhaustive]
-pub enum PlaceReport {
-    /// A file.
-    File,
-    /// A block device.
-    Device,
-    /// Several files and a descriptor.
-    Pieces,
-}
-
 /// The state of an image's log.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
 #[non_exhaustive]
@@ -161,7 +145,7 @@ pub fn inspect(path: &Path, format: Option<Format>) -> Result<Report> {
     look(path, format, &mut PinDoubts::default())
 }
 
-fn look(path: &Path, format: Option<Format>, doubts: &mut PinDoubts) -> Result<Report> {
+pub(super) fn look(path: &Path, format: Option<Format>, doubts: &mut PinDoubts) -> Result<Report> {
     let opened = open_for_look(path, format, true)?;
     let info = opened.image.info().clone();
     let mut warnings = opened.image.warnings().to_vec();
@@ -210,53 +194,9 @@ fn look(path: &Path, format: Option<Format>, doubts: &mut PinDoubts) -> Result<R
         log: (info.format == Format::Vhdx).then_some(LogReport { pending: info.log_pending }),
         modified,
         host_free: if is_device(medium) { 0 } else { free_space(&folder_of(path))? },
-        place: match medium {
-            Medium::Device { .. } => PlaceReport::Device,
-            Medium::Pieces { .. } => PlaceReport::Pieces,
-            Medium::File => PlaceReport::File,
-        },
+        place: PlaceReport::of(medium),
         findings: warnings,
     })
-}
-
-/// The images of a folder (not of folders below it) that are named as such, and disks in pieces, sorted; and those of
-/// them that cannot be read.
-///
-/// # Errors
-/// `Io` when the folder cannot be read.
-pub fn inspect_folder(folder: &Path) -> Result<(Vec<Report>, Vec<Problem>)> {
-    let (mut reports, mut problems, mut doubts) = (Vec::new(), Vec::new(), PinDoubts::default());
-    for path in files_in(folder)?.into_iter().filter(|path| is_named(path)) {
-        match look(&path, None, &mut doubts) {
-            Ok(report) => reports.push(report),
-            Err(error) => problems.push(Problem::of_error(&path, &error)),
-        }
-    }
-    Ok((reports, problems))
-}
-
-fn is_named(path: &Path) -> bool {
-    path.is_file() && (format_of_name(path).is_some() || is_descriptor(path))
-}
-
-/// The images of a folder that are named as such, and disks in pieces, sorted; of a machine's folder those of its
-/// checkpoints as well.
-///
-/// # Errors
-/// `Io` when the folder cannot be read.
-pub(crate) fn images_in(folder: &Path) -> Result<Vec<PathBuf>> {
-    let mut images: Vec<PathBuf> = files_in(folder)?.into_iter().filter(|path| is_named(path)).collect();
-    let history = folder.join(HISTORY);
-    if folder.join(CATALOGUE).is_file() && history.is_dir() {
-        for checkpoint in entries_in(&history)? {
-            let checkpoint = checkpoint?.path();
-            if checkpoint.is_dir() {
-                images.extend(files_in(&checkpoint)?.into_iter().filter(|path| is_named(path)));
-            }
-        }
-    }
-    images.sort();
-    Ok(images)
 }
 
 fn is_device(medium: Medium) -> bool {

@@ -14,6 +14,9 @@ use crate::image::{ImageInfo, is_single_file, open_place_mut, recognise};
 use crate::sidecar::{Companion, Header, Kept, Role, kept_by_grove, refuse_pinned, refuse_under_way};
 use crate::storage::{Access, HostIdentity, Storage, Writers, is_marked_read_only, swapped, users_of, writers_of};
 
+/// So many images are told one by one; of more the number is.
+const MOST_TOLD: usize = 3;
+
 /// Where a change looks for what depends on its images, and what it goes over all the same.
 ///
 /// It is asked by every operation, and by [`ChainMut::open`](crate::chain::ChainMut::open), while the files are locked.
@@ -189,8 +192,13 @@ impl Guard {
         if children.unknown.is_empty() && children.complete {
             return Ok(None);
         }
+        // Of a folder full of damaged files the first ones say what it is about.
+        let told = children.unknown.iter().take(MOST_TOLD);
         let mut reasons: Vec<String> =
-            children.unknown.iter().map(|child| format!("{} ({})", child.path.display(), child.reason)).collect();
+            told.map(|child| format!("{} ({})", child.path.display(), child.reason)).collect();
+        if let Some(more) = children.unknown.len().checked_sub(MOST_TOLD).filter(|more| *more > 0) {
+            reasons.push(format!("{more} more"));
+        }
         if !children.complete {
             reasons.push(format!("whatever was not looked at in {}", children.place()));
         }

@@ -12,9 +12,9 @@ use crate::sidecar::{Companion, image_of_journal, image_of_undo, is_lone, is_red
 use crate::storage::{FileId, HostIdentity, entries_in, folder_of, is_temporary_name};
 
 /// Entries of folders that one search looks at.
-const MOST_ENTRIES: usize = 200_000;
+pub(super) const MOST_ENTRIES: usize = 200_000;
 /// Folders inside of folders that one search follows.
-const MOST_DEPTH: usize = 32;
+pub(super) const MOST_DEPTH: usize = 32;
 
 /// Where to look, beside the image's own folder.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]

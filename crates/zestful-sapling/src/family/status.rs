@@ -7,14 +7,16 @@ use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::folder::{Folder, Listing};
 use super::health::{Health, Problem, ProblemKind};
-use super::tree::{Family, Node, Role};
+use super::totals::Totals;
+use super::tree::{Family, Node};
 use super::unfinished::UnderWay;
 use crate::error::Result;
 use crate::image::pieces::stray_pieces;
 use crate::sidecar::image_of_undo;
 use crate::size::format_size;
-use crate::storage::{files_in, free_space, is_temporary_name, user_of, writers_of};
+use crate::storage::{free_space, is_temporary_name, user_of, writers_of};
 
 /// What a first look shows. Sizes are in bytes.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, JsonSchema)]
@@ -26,7 +28,7 @@ pub struct Status {
     pub folder: PathBuf,
     /// How the worst of it is.
     pub state: Health,
-    /// Images that were seen.
+    /// Images of the folder, those that cannot be read as well.
     pub images: usize,
     /// Families that they form.
     pub families: usize,
@@ -48,6 +50,8 @@ pub struct Status {
     pub oldest_frozen: Option<OldestFrozen>,
     /// The most that all current disks can still grow together.
     pub most_growth: u64,
+    /// What the images of the folder take together.
+    pub totals: Totals,
     /// Free space of the file system that holds the folder.
     pub host_free: u64,
     /// What could not be looked at when writers were looked for.
@@ -98,17 +102,25 @@ pub struct CurrentDisk {
     pub state: Health,
 }
 
-/// Looks at all images in a folder (not in folders below it) and those elsewhere that they grew from.
+/// Looks at all images in a folder, and at those elsewhere that they grew from, or that are known to have grown from
+/// them.
 ///
 /// # Errors
 /// `Io` when the folder cannot be read; what is wrong with an image is part of the status.
-pub fn status_of(folder: &Path) -> Result<Status> {
-    status_with(folder, &[], Vec::new())
+pub fn status_of(folder: impl Into<Folder>) -> Result<Status> {
+    let folder = folder.into();
+    status_with(folder.path(), folder.list()?, &[], Vec::new())
 }
 
-/// The same, with these images elsewhere, and what else is wrong.
-pub(crate) fn status_with(folder: &Path, others: &[PathBuf], problems: Vec<Problem>) -> Result<Status> {
-    let family = Family::of_folder_and(folder, others)?;
+/// The same of what stands in a folder, with these images besides, and what else is wrong.
+pub(crate) fn status_with(
+    folder: &Path,
+    listing: Listing,
+    others: &[PathBuf],
+    problems: Vec<Problem>,
+) -> Result<Status> {
+    let entries = listing.entries.clone();
+    let family = Family::of_listing(listing, others)?;
     let mut status = Status {
         folder: folder.to_owned(),
         state: family.state,
@@ -122,6 +134,7 @@ pub(crate) fn status_with(folder: &Path, others: &[PathBuf], problems: Vec<Probl
         deepest: 0,
         oldest_frozen: None,
         most_growth: family.totals.most_growth,
+        totals: family.totals,
         host_free: free_space(folder)?,
         not_seen: None,
     };
@@ -132,16 +145,16 @@ pub(crate) fn status_with(folder: &Path, others: &[PathBuf], problems: Vec<Probl
     }
     status.note_writers(&family.roots);
     status.current.sort_by(|one, other| one.path.cmp(&other.path));
-    for path in files_in(folder)?.into_iter().filter(|path| is_temporary_name(path)) {
-        stray_pieces(&path).iter().for_each(|piece| status.tell_left_over(piece));
-        match path.is_file().then(|| user_of(&path)).transpose()?.flatten() {
-            Some(holder) => status.held.push(Held { path, holder: holder.name }),
-            None => status.tell_left_over(&path),
+    for path in entries.iter().filter(|path| is_temporary_name(path)) {
+        stray_pieces(path).iter().for_each(|piece| status.tell_left_over(piece));
+        match path.is_file().then(|| user_of(path)).transpose()?.flatten() {
+            Some(holder) => status.held.push(Held { path: path.clone(), holder: holder.name }),
+            None => status.tell_left_over(path),
         }
     }
-    for path in files_in(folder)?.into_iter().filter(|path| is_lone_undo(path)) {
+    for path in entries.iter().filter(|path| is_lone_undo(path)) {
         let message = format!("{} holds what a repair overwrote in an image that is not there", path.display());
-        status.problems.push(Problem::new(&path, ProblemKind::LeftOver, message));
+        status.problems.push(Problem::new(path, ProblemKind::LeftOver, message));
     }
     if status.most_growth > status.host_free {
         let message = format!(
@@ -181,20 +194,24 @@ impl Status {
     }
 
     fn note(&mut self, node: &Node) {
-        self.deepest = self.deepest.max(node.depth + 1);
+        if !node.elsewhere {
+            self.deepest = self.deepest.max(node.depth + 1);
+        }
         if let Some(holder) = &node.in_use {
             self.held.push(Held { path: node.path.clone(), holder: holder.clone() });
         }
         if node.pinned {
             self.pinned.push(node.path.clone());
         }
-        // One that was frozen and has no child in sight is no disk that a guest writes to.
-        if node.role != Role::Current || node.read_only {
+        if !node.is_written() {
             if let Some(modified) = node.modified
                 && self.oldest_frozen.as_ref().is_none_or(|oldest| modified < oldest.since)
             {
                 self.oldest_frozen = Some(OldestFrozen { path: node.path.clone(), since: modified });
             }
+            return;
+        }
+        if node.elsewhere {
             return;
         }
         self.current.push(CurrentDisk {

@@ -1,6 +1,6 @@
 //! What stands in a folder, image by image, and what is wrong with it.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
@@ -9,24 +9,24 @@ use uuid::Uuid;
 
 use super::facts::{COUNTED_TABLE, Opened, open_for_look};
 use super::health::{Health, Problem, ProblemKind};
+use super::place::PlaceReport;
 use super::scatter::Scatter;
+use super::totals::Totals;
 use super::unfinished::UnderWay;
-use crate::chain::{Ascent, OpenOptions, candidates};
-use crate::error::{Error, Result};
+use crate::chain::{Ascent, OpenOptions, candidates, direct_parent};
+use crate::error::{Error, ParentProblemKind, Result};
 use crate::finding::Finding;
 use crate::image::pieces::is_descriptor;
 use crate::image::{Format, Image, ImageInfo, format_of_name, recognise};
 use crate::sidecar::{Companion, Header, under_way_at, waits_to_be_removed};
-use crate::storage::{HostIdentity, ReadAt, is_temporary_name};
-
-/// Whether a file carries the signature of an image, and opens as one, though its name speaks of none.
-pub(super) fn is_image_under_another_name(path: &Path) -> bool {
-    !is_temporary_name(path) && recognise(path).is_ok_and(|found| found.is_some())
-}
+use crate::storage::{HostIdentity, ReadAt, allocated_at, real};
 
 /// An image that was looked at.
 pub(super) struct Seen {
     pub(super) path: PathBuf,
+    pub(super) place: PlaceReport,
+    /// Whether it stands elsewhere than where was looked.
+    pub(super) elsewhere: bool,
     pub(super) info: ImageInfo,
     pub(super) file_size: u64,
     pub(super) allocated_size: u64,
@@ -53,12 +53,63 @@ pub(super) struct Survey {
     pub(super) under_way: Vec<UnderWay>,
     /// Companions in the folder whose image is not there, until one fits.
     pub(super) lone: Vec<PathBuf>,
-    /// What disks in pieces take on the host.
-    pub(super) in_pieces: u64,
+    /// Files that should be images and do not open.
+    pub(super) unreadable: Totals,
+}
+
+impl Seen {
+    /// Whether its file can still take more on the host.
+    pub(super) fn grows(&self) -> bool {
+        !self.read_only && self.place == PlaceReport::File
+    }
 }
 
 impl Survey {
-    /// Adds an image and all its parents that are not known yet.
+    /// Adds an image of the place that is looked at, and its parents. One that does not open is told.
+    pub(super) fn add_or_tell(&mut self, path: &Path) {
+        let before = self.images.len();
+        let Err(error) = self.add(path, None) else { return };
+        self.problems.push(Problem::of_error(path, &error));
+        if self.images.len() == before {
+            self.unreadable.add_unreadable(allocated_at(path));
+        }
+    }
+
+    /// Adds those elsewhere that are known to have grown from what was seen, and that still read through it, or lost it
+    /// because it changed.
+    pub(super) fn add_known_children(&mut self) {
+        let mut number = 0;
+        while let Some(parent) = self.images.get(number) {
+            let path = parent.path.clone();
+            let children = parent.companion.as_ref().map_or_else(Vec::new, |known| known.child_paths(&path));
+            for child in children {
+                self.add_known_child(&path, &child);
+            }
+            number += 1;
+        }
+    }
+
+    fn add_known_child(&mut self, parent: &Path, child: &Path) {
+        // One that is not there, or cannot be read, is a matter of who asks for the children.
+        let Ok(Some((image, identity))) = recognise(child) else { return };
+        if self.by_identity.contains_key(&identity) {
+            return;
+        }
+        let is_parent = |path: &Path| real(path).is_ok_and(|path| real(parent).is_ok_and(|parent| parent == path));
+        let depends = match direct_parent(&*image, identity, &OpenOptions::new().without_locks()) {
+            Ok(found) => found.is_some_and(|found| is_parent(found.image.path())),
+            Err(Error::Parent(problem)) => {
+                matches!(&problem.kind, ParentProblemKind::Mismatch { parent, .. } if is_parent(parent))
+            }
+            Err(_) => false,
+        };
+        let before = self.images.len();
+        if depends && self.add(child, None).is_ok() {
+            self.images[before..].iter_mut().for_each(|image| image.elsewhere = true);
+        }
+    }
+
+    /// Adds an image and all its parents that are not known yet; they are elsewhere until they are added themselves.
     pub(super) fn add(&mut self, path: &Path, format: Option<Format>) -> Result<()> {
         let options = OpenOptions::new().without_locks();
         let mut child: Option<usize> = None;
@@ -71,8 +122,9 @@ impl Survey {
                 Some(number) => number,
                 None => self.note(&next, &opened)?,
             };
-            if let Some(child) = child {
-                self.images[child].parent = Some(number);
+            match child {
+                Some(child) => self.images[child].parent = Some(number),
+                None => self.images[number].elsewhere = false,
             }
             if known.is_some() {
                 return Ok(());
@@ -123,6 +175,8 @@ impl Survey {
         self.images.push(Seen {
             path: self.names.get(identity).map_or(path, PathBuf::as_path).to_owned(),
             info: opened.image.info().clone(),
+            place: PlaceReport::of(storage.medium()),
+            elsewhere: true,
             file_size: storage.len()?,
             allocated_size: storage.allocated()?,
             modified: found.as_ref().and_then(|found| time(found.modified())),
@@ -162,14 +216,6 @@ impl Survey {
         fits.then_some(number)
     }
 
-    /// A disk in pieces is nobody's parent and nobody's current disk; whether all of it is there counts all the same.
-    pub(super) fn tell_broken_pieces(&mut self, path: &Path) {
-        match open_for_look(path, None, false).and_then(|opened| opened.storage.allocated()) {
-            Ok(allocated) => self.in_pieces = self.in_pieces.saturating_add(allocated),
-            Err(error) => self.problems.push(Problem::of_error(path, &error)),
-        }
-    }
-
     /// A link with the name of an image that leads nowhere.
     pub(super) fn tell_broken_link(&mut self, path: &Path) {
         let Some(target) = std::fs::read_link(path).ok().filter(|_| !path.exists()) else { return };
@@ -205,7 +251,13 @@ impl Survey {
     pub(super) fn find_twins(&mut self) {
         let mut by_data: HashMap<Uuid, &Seen> = HashMap::new();
         let mut twins = Vec::new();
-        for image in &self.images {
+        // What others grew from, or is known of, is the original; or else what was there first.
+        let is_parent: HashSet<usize> = self.images.iter().filter_map(|image| image.parent).collect();
+        let mut order: Vec<(usize, &Seen)> = self.images.iter().enumerate().collect();
+        order.sort_by_key(|(number, image)| {
+            (!is_parent.contains(number), image.companion.is_none(), image.created, image.path.clone())
+        });
+        for (_, image) in order {
             let Some(id) = image.info.data_identity else { continue };
             if let Some(first) = by_data.get(&id) {
                 let message = format!(

@@ -9,16 +9,17 @@ use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use super::folder::{Folder, Listing};
 use super::health::{Health, Problem, ProblemKind};
+use super::place::PlaceReport;
 use super::scatter::Scatter;
-use super::survey::{Seen, Survey, is_image_under_another_name};
+use super::survey::{Seen, Survey};
 use super::totals::Totals;
 use super::unfinished::{UnderWay, journals_in};
 use crate::error::Result;
-use crate::image::pieces::is_descriptor;
-use crate::image::{Format, Kind, format_of_name};
+use crate::image::{Format, Kind};
 use crate::sidecar::{Work, image_of_journal, lone_companions};
-use crate::storage::{files_in, real};
+use crate::storage::real;
 
 /// Images and who depends on whom.
 #[derive(Debug, Default, Serialize, JsonSchema)]
@@ -50,6 +51,11 @@ pub struct Node {
     pub format: Format,
     /// How it takes its space.
     pub kind: Kind,
+    /// What kind of place holds it.
+    pub place: PlaceReport,
+    /// Whether it stands elsewhere than where was looked, and is told because an image there depends on it, or it on
+    /// one of those. It is no part of the totals.
+    pub elsewhere: bool,
     /// What it is in its family.
     pub role: Role,
     /// Layers below it.
@@ -113,52 +119,36 @@ impl Family {
     pub fn of_image(path: &Path, format: Option<Format>) -> Result<Self> {
         let mut survey = Survey::default();
         survey.add(path, format)?;
+        // What was asked for is the chain, wherever its layers are.
+        survey.images.iter_mut().for_each(|image| image.elsewhere = false);
         Ok(survey.assemble())
     }
 
-    /// All images in a folder (not in folders below it), and those elsewhere that they grew from. Files count as
-    /// images by their endings, or by the signature that they carry. Files that should open and do not are among the
-    /// problems.
+    /// All images in a folder, and those elsewhere that they grew from, or that are known to have grown from them.
+    /// Files that should open and do not are among the problems.
     ///
     /// # Errors
     /// `Io` when the folder cannot be read.
-    pub fn of_folder(folder: &Path) -> Result<Self> {
-        Self::of_folder_and(folder, &[])
+    pub fn of_folder(folder: impl Into<Folder>) -> Result<Self> {
+        Self::of_listing(folder.into().list()?, &[])
     }
 
-    /// The same, with these images elsewhere; of those that are not there nothing is told.
-    pub(crate) fn of_folder_and(folder: &Path, others: &[PathBuf]) -> Result<Self> {
-        let mut survey = Survey { lone: lone_companions(folder), ..Survey::default() };
-        let mut paths = Vec::new();
-        for path in files_in(folder)? {
-            if !path.is_file() {
-                survey.tell_broken_link(&path);
-            } else if is_descriptor(&path) {
-                survey.tell_broken_pieces(&path);
-            } else if format_of_name(&path).is_some() || is_image_under_another_name(&path) {
-                paths.push(path);
-            }
-        }
-        paths.extend(others.iter().filter(|path| path.is_file()).cloned());
+    /// The same, with these images besides; of those that are not there nothing is told.
+    pub(crate) fn of_listing(listing: Listing, others: &[PathBuf]) -> Result<Self> {
+        let lone = listing.folders.iter().flat_map(|folder| lone_companions(folder)).collect();
+        let mut survey = Survey { lone, problems: listing.problems, ..Survey::default() };
+        listing.entries.iter().for_each(|path| survey.tell_broken_link(path));
+        let others = others.iter().filter(|path| path.is_file()).cloned();
+        let paths: Vec<PathBuf> = listing.images.into_iter().chain(others).collect();
         for path in &paths {
             if let Ok(found) = std::fs::metadata(path) {
                 survey.names.entry((found.dev(), found.ino())).or_insert_with(|| path.clone());
             }
         }
-        for path in paths {
-            if let Err(error) = survey.add(&path, None) {
-                survey.problems.push(Problem::of_error(&path, &error));
-            }
-        }
-        for (path, found) in journals_in(folder)? {
-            match found {
-                Ok(header) => _ = survey.note_under_way(&header),
-                // Told with its image already.
-                Err(_) if image_of_journal(&path).is_some_and(|image| survey.tells(&image)) => {}
-                Err(error) => {
-                    survey.problems.push(Problem::new(&path, ProblemKind::JournalDamaged, error.with_causes()));
-                }
-            }
+        paths.iter().for_each(|path| survey.add_or_tell(path));
+        survey.add_known_children();
+        for folder in &listing.folders {
+            survey.note_journals(folder)?;
         }
         survey.tell_lone_companions();
         survey.find_twins();
@@ -167,6 +157,20 @@ impl Family {
 }
 
 impl Survey {
+    fn note_journals(&mut self, folder: &Path) -> Result<()> {
+        for (path, found) in journals_in(folder)? {
+            match found {
+                Ok(header) => _ = self.note_under_way(&header),
+                // Told with its image already.
+                Err(_) if image_of_journal(&path).is_some_and(|image| self.tells(&image)) => {}
+                Err(error) => {
+                    self.problems.push(Problem::new(&path, ProblemKind::JournalDamaged, error.with_causes()));
+                }
+            }
+        }
+        Ok(())
+    }
+
     /// Whether the journal of an image was found to be damaged already.
     fn tells(&self, image: &Path) -> bool {
         let is_same = |path: &Path| path == image || real(path).ok().is_some_and(|path| real(image).ok() == Some(path));
@@ -233,8 +237,7 @@ impl Survey {
         let drawing = Drawing { children, since: self.growing_since(), told };
         let roots: Vec<Node> =
             roots.into_iter().map(|number| self.node(number, 0, Health::Healthy, &drawing)).collect();
-        let mut totals = totals_of(&roots);
-        totals.allocated = totals.allocated.saturating_add(self.in_pieces);
+        let totals = totals_of(&roots, self.unreadable);
         let saved = copies.saturating_sub(all);
         Family { state, roots, totals, saved, problems: self.problems, under_way: self.under_way }
     }
@@ -255,13 +258,15 @@ impl Survey {
             path: image.path.clone(),
             format: image.info.format,
             kind: image.info.kind,
+            place: image.place,
+            elsewhere: image.elsewhere,
             role,
             depth,
             pinned: image.companion.as_ref().is_some_and(|companion| companion.pin.is_some()),
             read_only: image.read_only,
             under_way: image.under_way,
             most_growth: match role {
-                Role::Current if !image.read_only => image.info.most_growth(image.allocated_size),
+                Role::Current if image.grows() => image.info.most_growth(image.allocated_size),
                 _ => 0,
             },
             grown: (image.info.kind == Kind::Differencing).then_some(image.allocated_size),
@@ -278,14 +283,23 @@ impl Survey {
     }
 }
 
-fn totals_of(roots: &[Node]) -> Totals {
-    let mut totals = Totals::default();
+fn totals_of(roots: &[Node], unreadable: Totals) -> Totals {
+    let mut totals = unreadable;
     let mut waiting: Vec<&Node> = roots.iter().collect();
     while let Some(node) = waiting.pop() {
-        // One that was frozen and has no child in sight is no disk that a guest writes to.
-        let is_written = node.role == Role::Current && !node.read_only;
-        totals.add(node.allocated_size, is_written.then_some((node.virtual_size, node.most_growth)));
         waiting.extend(&node.children);
+        if !node.elsewhere {
+            let is_written = node.is_written();
+            totals.add(node.allocated_size, is_written.then_some((node.virtual_size, node.most_growth)));
+        }
     }
     totals
+}
+
+impl Node {
+    /// Whether it is a disk that a guest writes to: the end of a chain, and neither frozen, though no child is in
+    /// sight, nor in pieces, into which nothing is written.
+    pub fn is_written(&self) -> bool {
+        self.role == Role::Current && !self.read_only && self.place != PlaceReport::Pieces
+    }
 }

@@ -4,7 +4,7 @@ use super::parent::ParentProblemKind;
 use super::rule::Class::{Fatal, Note, Warning};
 use super::rule::Repair::{Lossy, None, Safe};
 use super::rule::rules;
-use crate::size::format_size;
+use crate::size::exact_size;
 
 rules! {
     /// What may be found between an image and its parent.
@@ -47,7 +47,7 @@ rules! {
             parent: String,
         } = "chain-smaller", Warning(None), "virtual disk size",
             "the disk has {here} here and {there} in its parent {parent}; what lies past its own end is not seen",
-            here = format_size(*own), there = format_size(*parents);
+            here = exact_size(*own), there = exact_size(*parents);
         /// The disk goes on behind its parent's end: it was grown since.
         Larger {
             /// The child's virtual size in bytes.
@@ -58,7 +58,7 @@ rules! {
             parent: String,
         } = "chain-larger", Note(None), "virtual disk size",
             "the disk has {here} here and {there} in its parent {parent}; past the parent's end it reads zeros",
-            here = format_size(*own), there = format_size(*parents);
+            here = exact_size(*own), there = exact_size(*parents);
         /// The time that a VHD child recorded of its parent is not the parent's; the identity, which counts, is.
         Time {
             /// The parent's path.

@@ -7,7 +7,9 @@ use jiff::{SignedDuration, Timestamp};
 
 use super::folder::Grove;
 use crate::error::{Error, Result};
-use crate::family::{Family, Problem, ProblemKind, Status, status_of as status_of_folder, status_with};
+use crate::family::{
+    Family, Folder, FolderReport, Listing, Problem, ProblemKind, Status, inspect_listing, status_with,
+};
 use crate::image::{data_identity_at, format_of_name};
 use crate::sidecar::{
     CATALOGUE, HISTORY, Owed, RECORD, image_of_undo, is_companion, is_journal, is_redo, is_salvage_list,
@@ -39,16 +41,11 @@ impl Default for Limits {
 ///
 /// # Errors
 /// `Io` when the folder cannot be read.
-pub fn status_of(folder: &Path, limits: &Limits) -> Result<Status> {
-    let grove = match Grove::at(folder) {
-        Ok(Some(grove)) => grove,
-        Ok(None) => return status_of_folder(folder),
-        Err(error @ (Error::Damaged(_) | Error::Unsupported(_))) => {
-            return status_with(folder, &[], vec![damaged(folder, &error)]);
-        }
-        Err(error) => return Err(error),
-    };
-    status_with(folder, &layers(&grove), problems_of(&grove, limits)?)
+pub fn status_of(folder: impl Into<Folder>, limits: &Limits) -> Result<Status> {
+    let folder = folder.into();
+    let mut listing = folder.list()?;
+    let (layers, problems) = machines_in(&mut listing, limits)?;
+    status_with(folder.path(), listing, &layers, problems)
 }
 
 /// The images in a folder and their families, as [`Family::of_folder`]; of the folder of a machine with its whole
@@ -56,17 +53,43 @@ pub fn status_of(folder: &Path, limits: &Limits) -> Result<Status> {
 ///
 /// # Errors
 /// `Io` when the folder cannot be read.
-pub fn family_of(folder: &Path, limits: &Limits) -> Result<Family> {
-    let (grove, problems) = match Grove::at(folder) {
-        Ok(Some(grove)) => (Some(grove.clone()), problems_of(&grove, limits)?),
-        Ok(None) => (None, Vec::new()),
-        Err(error @ (Error::Damaged(_) | Error::Unsupported(_))) => (None, vec![damaged(folder, &error)]),
-        Err(error) => return Err(error),
-    };
-    let mut family = Family::of_folder_and(folder, &grove.as_ref().map_or_else(Vec::new, layers))?;
+pub fn family_of(folder: impl Into<Folder>, limits: &Limits) -> Result<Family> {
+    let mut listing = folder.into().list()?;
+    let (layers, problems) = machines_in(&mut listing, limits)?;
+    let mut family = Family::of_listing(listing, &layers)?;
     family.state = problems.iter().map(|problem| problem.severity).fold(family.state, Ord::max);
     family.problems.extend(problems);
     Ok(family)
+}
+
+/// Looks at the images of a folder, one by one, as [`inspect`](crate::family::inspect) does; of the folder of a machine
+/// with those of its checkpoints.
+///
+/// # Errors
+/// `Io` when the folder cannot be read.
+pub fn inspect_folder(folder: impl Into<Folder>) -> Result<FolderReport> {
+    let mut listing = folder.into().list()?;
+    machines_in(&mut listing, &Limits::default())?;
+    inspect_listing(listing)
+}
+
+/// The layers that the checkpoints of machines keep, and what should be known of those.
+fn machines_in(listing: &mut Listing, limits: &Limits) -> Result<(Vec<PathBuf>, Vec<Problem>)> {
+    let (mut images, mut problems) = (Vec::new(), Vec::new());
+    for folder in listing.folders.clone() {
+        match Grove::at(&folder) {
+            Ok(Some(grove)) => {
+                let layers = layers(&grove);
+                listing.keep_layers(&folder, &layers);
+                images.extend(layers);
+                problems.extend(problems_of(&grove, limits)?);
+            }
+            Ok(None) => {}
+            Err(error @ (Error::Damaged(_) | Error::Unsupported(_))) => problems.push(damaged(&folder, &error)),
+            Err(error) => return Err(error),
+        }
+    }
+    Ok((images, problems))
 }
 
 fn damaged(folder: &Path, error: &Error) -> Problem {

@@ -54,7 +54,7 @@ pub use disks::{AddDisk, AddDiskOutcome, AddDiskPlan, ReleaseDisk, ReleaseDiskOu
 pub use folder::{Grove, Place};
 pub use forget::{Forget, ForgetOutcome, ForgetPlan, ForgetStep, Which};
 pub use found::{GroveOutcome, NewGrove, NewGrovePlan};
-pub use health::{Limits, family_of, problems_of, status_of};
+pub use health::{Limits, family_of, inspect_folder, problems_of, status_of};
 pub use hooks::{HOOK_TIMEOUT, Hooked, Hooks};
 pub use list::{
     CheckpointList, CheckpointReport, DiskReport, GroveReport, LayerReport, PresentReport, checkpoints_of, disks_of,

@@ -336,4 +336,3 @@ pub(crate) fn reads_zero(storage: &dyn ReadAt, from: u64, len: u64) -> Result<bo
     }
     Ok(true)
 }
-pub(crate) use pieces::is_descriptor;

@@ -23,7 +23,7 @@ pub use compare_files::CompareFiles;
 pub(crate) use create::{BlankChild, copy_of};
 pub use create::{
     CopyChain, CopyChainOutcome, CopyChainPlan, CopyDisk, CopyDiskPlan, CopyOnto, CopyOntoOutcome, CopyOntoPlan,
-    Derive, DeriveOutcome, DerivePlan, Identity, Make, MakePlan, NewDiskOutcome, NewImage,
+    CopyStream, CopyStreamPlan, Derive, DeriveOutcome, DerivePlan, Identity, Make, MakePlan, NewDiskOutcome, NewImage,
 };
 pub use deleted::{Deleted, DeletedFiles, FoundDeleted};
 pub use diff::{Diff, DiffPlan, Difference};

@@ -4,7 +4,8 @@ use std::path::{Path, PathBuf};
 
 use serde_json::{Value, json};
 use zestful_sapling::Error;
-use zestful_sapling::family::{Health, ProblemKind, inspect, inspect_folder, status_of};
+use zestful_sapling::family::{Health, ProblemKind, inspect, status_of};
+use zestful_sapling::grove::inspect_folder;
 use zestful_sapling::ops::{Derive, Make, PinImage};
 use zestful_sapling::storage::{MemoryStorage, ReadAt, Storage};
 
@@ -158,7 +159,7 @@ fn agree(path: &Path, state: Health, code: &str) {
         "vhdx-region-tables-differ" => assert!(told(ProblemKind::Uncertain), "{:?}", status.problems),
         _ => {}
     }
-    let (reports, _) = inspect_folder(path.parent().unwrap()).unwrap();
+    let reports = inspect_folder(path.parent().unwrap()).unwrap().images;
     match inspect(path, None) {
         Ok(report) if code != "pin-damaged" => {
             assert_eq!(report.state, state, "{code}: {:?}", report.findings);

@@ -177,7 +177,7 @@ pub fn prepared(shape: Shape, child: bool) -> (Layers, Model) {
 }
 
 proptest! {
-    #![proptest_config(crate::support::config(32))]
+    #![proptest_config(crate::support::config(22))]
 
     #[test]
     fn every_crash_state_holds_what_was_flushed(

@@ -207,7 +207,7 @@ fn works() -> Vec<(Format, Work)> {
 #[test]
 fn every_crash_state_reads_as_before_and_is_carried_on() {
     // All of them take minutes; a step that shares no factor with the number of states at each change meets all kinds.
-    let every = if std::env::var_os("ZSAP_EVERY_STATE").is_some() { 1 } else { 11 };
+    let every = if std::env::var_os("ZSAP_EVERY_STATE").is_some() { 1 } else { 17 };
     let (mut states, mut given_up) = (0, 0);
     for (format, work) in works() {
         let tribe = family(format);
@@ -241,7 +241,7 @@ fn every_crash_state_reads_as_before_and_is_carried_on() {
             states += 1;
         }
     }
-    assert!(states > 200 && given_up > 20, "{states} states, {given_up} given up");
+    assert!(states > 130 && given_up > 12, "{states} states, {given_up} given up");
 }
 
 /// A folder that is moved, or copied, as a whole takes everything along, also what is under way in it; what is done in
@@ -298,7 +298,7 @@ fn goes(tribe: &mut Tribe, to: tempfile::TempDir) -> tempfile::TempDir {
 
 #[test]
 fn a_full_host_at_any_moment_loses_nothing() {
-    let step = if std::env::var_os("ZSAP_EVERY_STATE").is_some() { 1 } else { 7 };
+    let step = if std::env::var_os("ZSAP_EVERY_STATE").is_some() { 1 } else { 13 };
     let mut failures = 0;
     for (format, work) in works() {
         for fail_from in (0..).step_by(step) {
@@ -325,5 +325,5 @@ fn a_full_host_at_any_moment_loses_nothing() {
             failures += 1;
         }
     }
-    assert!(failures > 75, "{failures}");
+    assert!(failures > 40, "{failures}");
 }

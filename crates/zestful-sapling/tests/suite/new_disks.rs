@@ -56,7 +56,7 @@ fn assert_sound(path: &Path, model: &Model) -> Result<(), TestCaseError> {
 }
 
 proptest! {
-    #![proptest_config(crate::support::config(16))]
+    #![proptest_config(crate::support::config(11))]
 
     /// Every format and kind to every other, children included, over layouts of data, holes and written zeros.
     #[test]

@@ -336,7 +336,7 @@ fn what_cannot_be_made_is_told_before_anything_is_begun() {
     };
     let one = |volume: NewVolume| Prepare::new(&image).with_volume(volume);
     let fat = || NewVolume::new(Bytes(2 * MIB), F::Fat);
-    assert!(wrong(one(NewVolume::new(Bytes(9 * MIB), F::None))).contains("the disk of 8 MiB has"));
+    assert!(wrong(one(NewVolume::new(Bytes(9 * MIB), F::None))).contains("the disk of 8 MiB (8388608 bytes) has"));
     assert!(wrong(one(NewVolume::new(Rest, F::Xfs))).contains("at least 300 MiB"));
     assert!(wrong(one(fat().with_label("a label of FAT"))).contains("eleven"));
     // A label that is longer than the name of a partition is cut there.

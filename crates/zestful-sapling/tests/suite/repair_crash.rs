@@ -137,8 +137,11 @@ fn every_crash_state_can_be_carried_on_and_given_up() {
 fn every_change_may_fail() {
     let (mut failures, mut taken_back) = (0, 0);
     for (code, forth) in CODES.iter().flat_map(|code| [(code, true), (code, false)]) {
-        for fault in [Fault::Error(28), Fault::Error(5), Fault::LostWrites] {
-            for number in 0.. {
+        let faults = [Fault::Error(28), Fault::Error(5), Fault::LostWrites];
+        // Each change fails in one of these ways; `ZSAP_EVERY_STATE=1` has it fail in all of them.
+        let (step, firsts) = if std::env::var_os("ZSAP_EVERY_STATE").is_some() { (1, [0; 3]) } else { (3, [0, 1, 2]) };
+        for (fault, first) in faults.into_iter().zip(firsts) {
+            for number in (first..).step_by(step) {
                 let scene = Scene::new(code);
                 if !forth {
                     scene.repair().unwrap();
@@ -188,7 +191,7 @@ fn every_change_may_fail() {
         }
     }
     println!("{failures} failures, {taken_back} taken back at once");
-    assert!(failures > 150 && taken_back > 20, "{failures} {taken_back}");
+    assert!(failures > 60 && taken_back > 8, "{failures} {taken_back}");
 }
 
 /// What another program wrote after a repair is not spoiled by taking the repair back.

@@ -182,15 +182,17 @@ fn scenes() -> Vec<(Form, PartitionTable)> {
     let all: Vec<_> = with(PartitionTable::Gpt).chain(with(PartitionTable::Mbr)).collect();
     match std::env::var_os("ZSAP_EVERY_STATE") {
         Some(_) => all,
-        None => [0, 1, 2, 3, 6, 12].map(|number| all[number]).into(),
+        None => [0, 2, 3, 6, 12].map(|number| all[number]).into(),
     }
 }
 
 #[test]
 fn every_crash_state_has_its_content_and_goes_on() {
+    // An odd step, so that states are carried on and given up by turns.
+    let every = if std::env::var_os("ZSAP_EVERY_STATE").is_some() { 1 } else { 3 };
     let mut states = 0;
     for (form, table) in scenes() {
-        for act in acts(form) {
+        for (first, act) in acts(form).into_iter().enumerate() {
             let scene = Scene::new(form, table);
             scene.get_ready(act);
             let before = scene.size();
@@ -206,7 +208,7 @@ fn every_crash_state_has_its_content_and_goes_on() {
             let has_one_footer = form.format == "vhd" && form.kind == Kind::Fixed;
             let found = recorder.crash_states(5, if has_one_footer { 8 } else { 1 }).unwrap();
             recorder.stop();
-            for (number, (issued, state)) in found.into_iter().enumerate() {
+            for (number, (issued, state)) in found.into_iter().enumerate().skip(first % every).step_by(every) {
                 recorder.restore(&state).unwrap();
                 let when = format!("{form:?} {table} {act:?} after {issued} ({number})");
                 // Whoever only reads needs no help, but for an image whose only footer is on its way.
@@ -243,7 +245,7 @@ fn every_crash_state_has_its_content_and_goes_on() {
         }
     }
     println!("{states} states");
-    assert!(states > 1500, "{states}");
+    assert!(states > 400, "{states}");
 }
 
 #[test]

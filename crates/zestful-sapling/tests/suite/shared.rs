@@ -223,7 +223,7 @@ fn worn(shape: Shape, child: bool) -> (Layers, Model) {
 }
 
 proptest! {
-    #![proptest_config(crate::support::config(24))]
+    #![proptest_config(crate::support::config(16))]
 
     /// Whatever the threads do at once, each finds what it wrote, and after the end, and in every crash state, there is
     /// what was flushed, or what was written later.

@@ -26,7 +26,7 @@ pub(crate) struct BytesRead {
     /// How many
     #[arg(long, value_name = "N", value_parser = size)]
     pub(crate) len: u64,
-    /// A new file for them
+    /// A new file for them; - is standard output
     #[arg(short, value_name = "FILE")]
     pub(crate) output: Option<PathBuf>,
     #[command(flatten)]
@@ -42,7 +42,7 @@ pub(crate) struct BytesWrite {
     /// The first byte
     #[arg(long, value_name = "N", value_parser = size)]
     pub(crate) at: u64,
-    /// A file that holds them
+    /// A file that holds them; - is standard input
     #[arg(short, value_name = "FILE")]
     pub(crate) input: Option<PathBuf>,
     /// Of the machine in that folder, the disk with this label; the only one need not be named

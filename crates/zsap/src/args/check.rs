@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::Args;
 
-use super::options::FormatOption;
+use super::options::{DepthOption, FormatOption};
 
 /// Quick by default: structures only. Exit status: 0 sound, 3 damage was found.
 #[derive(Clone, Debug, Args)]
@@ -18,6 +18,8 @@ pub(crate) struct Check {
     /// Also tell which partitions, structures and files the damage hits, and how much of it is free space
     #[arg(long)]
     pub(crate) impact: bool,
+    #[command(flatten)]
+    pub(crate) depth: DepthOption,
     #[command(flatten)]
     pub(crate) format: FormatOption,
 }

@@ -8,14 +8,19 @@ use zestful_sapling::family::Override;
 use super::disk::DiskOption;
 use super::options::ImageOptions;
 use super::overrides::overrides;
-use super::values::{Depth, IdentityName};
+use super::values::{Depth, IdentityName, size};
 
 #[derive(Clone, Debug, Args)]
 pub(crate) struct Copy {
-    /// The current image of the disk, a block device, the descriptor of a disk in pieces, or the folder of a machine
+    /// The current image of the disk, a block device, the descriptor of a disk in pieces, the folder of a machine, or -
+    /// for the bytes of a raw disk from standard input
     pub(crate) source: PathBuf,
-    /// The new file, whose ending names the format, or a block device; with --depth chain a new folder
+    /// The new file, whose ending names the format, a block device, or - for the bytes of a raw disk on standard
+    /// output; with --depth chain a new folder
     pub(crate) target: PathBuf,
+    /// From standard input: how large the disk is; of a file that need not be said
+    #[arg(long, value_name = "SIZE", value_parser = size)]
+    pub(crate) size: Option<u64>,
     #[command(flatten)]
     pub(crate) machine: DiskOption,
     #[command(flatten)]

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use clap::Args as ArgGroup;
 use zestful_sapling::Error;
-use zestful_sapling::family::{Override, Search};
+use zestful_sapling::family::{Folder, Override, Search};
 use zestful_sapling::image::{Format, check_ending, format_of_name};
 use zestful_sapling::ops::NewImage;
 
@@ -62,6 +62,20 @@ impl ImageOptions {
             check_ending(source, format)?;
         }
         Ok(format)
+    }
+}
+
+/// How far a look at a folder goes.
+#[derive(Clone, Copy, Debug, ArgGroup)]
+pub(crate) struct DepthOption {
+    /// Of folders also all folders below them
+    #[arg(short = 'r', long)]
+    pub(crate) recursive: bool,
+}
+
+impl DepthOption {
+    pub(crate) fn folder(self, path: &Path) -> Folder {
+        Folder::from(path).with_folders_below(self.recursive)
     }
 }
 

@@ -11,6 +11,7 @@ use zestful_sapling::chain::{self, Chain, Disk};
 use zestful_sapling::image::Format;
 use zestful_sapling::ops::{ReadBytes, WriteBytes};
 
+use super::copy_stream::is_stream;
 use super::run::{asked, perform};
 use crate::args::bytes::{Bytes, BytesRead, BytesWrite};
 use crate::args::disk::image;
@@ -40,7 +41,7 @@ fn read(console: &Console, typed: &BytesRead) -> Result<Outcome, Failure> {
         perform(console, &reading(typed, format, io::sink()))?;
         return Ok(Outcome::Done);
     }
-    match &typed.output {
+    match typed.output.as_ref().filter(|file| !is_stream(file)) {
         Some(file) => {
             let out = create_new(file)?;
             // Half a file under the name that was asked for would look like a whole one.
@@ -80,7 +81,7 @@ fn write(console: &Console, typed: &BytesWrite) -> Result<Outcome, Failure> {
     let format = options.format(path)?;
     let opening = with(chain::OpenOptions::new(), format, chain::OpenOptions::with_format);
     let size = Chain::open(path, &opening.without_locks())?.virtual_size();
-    let mut source = Source::open(typed.input.as_deref(), size)?;
+    let mut source = Source::open(typed.input.as_deref().filter(|file| !is_stream(file)), size)?;
     let len = source.len()?;
     let request = with(WriteBytes::new(path, at, len, source), format, WriteBytes::with_format);
     let request = asked(request, Some(&options.search), &options.force);

@@ -1,5 +1,6 @@
 //! `zsap check`.
 
+use std::cmp::Reverse;
 use std::collections::HashSet;
 use std::path::Path;
 
@@ -21,20 +22,27 @@ use crate::console::Console;
 use crate::exit::{Failure, Outcome, status};
 use crate::report::findings;
 use crate::report::impact::{self, ImpactTold};
-use crate::report::json::Checked;
+use crate::report::json::{Checked, Same};
+use crate::report::problems::{FEW_LINES, Troubles};
 use crate::report::text;
 use crate::settings;
 use crate::watch;
 
 /// So many images have a line each; of more, only those with something to tell.
 const MOST_LINES: usize = 12;
+/// The names of images that are told together take so many columns.
+const NAMES: usize = 48;
 
 pub(super) fn run(console: &Console, typed: &Check) -> Result<Outcome, Failure> {
     let mut format = None;
     for path in typed.path.iter().filter(|path| !path.is_dir()) {
         format = typed.format.of(path)?;
     }
-    let check = with(CheckAll::new(typed.path.clone()).with_data(typed.data), format, CheckAll::with_format);
+    let check = with(
+        CheckAll::new(typed.path.clone()).with_data(typed.data).with_folders_below(typed.depth.recursive),
+        format,
+        CheckAll::with_format,
+    );
     let Some(mut all) = perform(console, &check)? else { return Ok(Outcome::Done) };
     // What became of the one image that was named is what becomes of the command.
     if typed.path.len() == 1 && !typed.path[0].is_dir() && all.failed.len() == 1 {
@@ -49,7 +57,7 @@ pub(super) fn run(console: &Console, typed: &Check) -> Result<Outcome, Failure> 
     let mut problems: Vec<Problem> = all.failed.iter().map(|(path, error)| Problem::of_error(path, error)).collect();
     let mut under_way = Vec::new();
     for folder in typed.path.iter().filter(|path| path.is_dir()) {
-        let status = status_of(folder, &settings::current().settings.limits())?;
+        let status = status_of(typed.depth.folder(folder), &settings::current().settings.limits())?;
         problems.extend(status.problems.into_iter().filter(is_of_folder));
         under_way.extend(status.under_way);
     }
@@ -72,11 +80,18 @@ pub(super) fn run(console: &Console, typed: &Check) -> Result<Outcome, Failure> 
         lines.push(format!("{}: in use, not checked", console.strong(&text::path(path))));
         lines.push(text::wrapped(&format!("  {}", text::safe(&error.with_causes())), "    "));
     }
-    let of_folders = problems.iter().skip(all.failed.len());
-    lines.extend(of_folders.flat_map(|problem| problem_lines(console, problem)));
-    lines.extend(
-        under_way.iter().map(|work| text::wrapped(&format!("  unfinished: {}", text::safe(&work.message)), "    ")),
-    );
+    let folder = typed.path.iter().find(|path| path.is_dir()).map_or(Path::new(""), |folder| folder.as_path());
+    let of_images = |work: &UnderWay| all.checked.iter().any(|report| is_same_place(&report.path, &work.path));
+    // Work that was cut short is among the findings of its image.
+    let of_folders: Vec<UnderWay> = under_way.iter().filter(|work| !of_images(work)).cloned().collect();
+    let troubles = Troubles::new(folder, &problems[all.failed.len()..], &of_folders);
+    let told = troubles.facts(console, lines.len());
+    lines.extend(told);
+    // Of a long answer the beginning has left the screen.
+    let verdict = verdict_on_all(console, &all, state);
+    let again = verdict.iter().filter(|_| lines.len() > FEW_LINES).map(|verdict| format!("  {verdict}"));
+    let lines: Vec<String> = verdict.iter().cloned().chain(lines.iter().cloned()).chain(again).collect();
+    let mut lines = lines;
     lines.extend(advice::lines(&next.iter().cloned().collect::<Vec<_>>(), "  "));
     let in_use = in_use.iter().map(|(path, _)| path.clone()).collect();
     console.answer(
@@ -101,6 +116,29 @@ pub(super) fn run(console: &Console, typed: &Check) -> Result<Outcome, Failure> 
         None if problems.iter().any(|problem| problem.severity == Health::Broken) => Ok(Outcome::FoundDamage),
         None => Ok(Outcome::Done),
     }
+}
+
+/// What all the images come to; nothing for a single one, which says it of itself.
+fn verdict_on_all(console: &Console, all: &CheckedAll, state: Health) -> Option<String> {
+    let checked = all.checked.len();
+    if checked <= 1 {
+        return None;
+    }
+    let words = [
+        (Health::Broken, "broken"),
+        (Health::Unfinished, "unfinished"),
+        (Health::Attention, "damaged and readable"),
+        (Health::Healthy, "healthy"),
+    ];
+    let count = |health: Health| all.checked.iter().filter(|report| report.state == health).count();
+    let told = words.into_iter().filter_map(|(health, word)| {
+        let count = count(health);
+        (count > 0).then(|| format!("{count} {word}"))
+    });
+    let told = told.collect::<Vec<_>>().join(", ");
+    let word = state_word(state);
+    let word = if state >= Health::Unfinished { console.alarming(word) } else { word.to_owned() };
+    Some(format!("{checked} images: {word} ({told})"))
 }
 
 /// One line for each image that is damaged or could not be looked at.
@@ -180,42 +218,72 @@ fn impact_of(
     }
 }
 
+/// Images that have the same findings are told together, the worst first.
 fn lines_of(console: &Console, checked: &[CheckReport], impacts: &[Impacted]) -> Vec<String> {
-    let (mut lines, mut told, mut silent) = (Vec::new(), HashSet::new(), 0usize);
+    let verbose = console.common().verbose;
+    let shown = |finding: &&Finding| verbose || finding.severity() > Severity::Note;
+    let mut groups: Vec<Group<'_>> = Vec::new();
     for (report, impact) in checked.iter().zip(impacts) {
-        let shown = |finding: &&Finding| console.common().verbose || finding.severity() > Severity::Note;
-        let shown: Vec<&Finding> = report.findings.iter().filter(shown).collect();
-        if shown.is_empty() && checked.len() > MOST_LINES && !console.common().verbose {
-            silent += 1;
+        let findings: Vec<&Finding> = report.findings.iter().filter(shown).collect();
+        if findings.is_empty() && checked.len() > MOST_LINES && !verbose {
             continue;
         }
-        let verdict = match (report.state, shown.is_empty()) {
-            (Health::Broken | Health::Unfinished, _) => console.alarming(state_word(report.state)),
-            (Health::Attention, _) => console.alarming("damaged, and all of it can be read"),
-            (Health::Healthy, false) => "healthy, with something to note".to_owned(),
-            _ => state_word(report.state).to_owned(),
+        let is_same = |group: &&mut Group<'_>| {
+            let codes = group.findings.iter().map(|finding| finding.code());
+            group.images[0].state == report.state && codes.eq(findings.iter().map(|finding| finding.code()))
         };
-        let layers = text::count(report.files.len(), "file", "files");
-        lines.push(format!("{}: {verdict} ({layers} looked at)", console.strong(&text::path(&report.path))));
-        lines.extend(findings::lines(&shown, &mut told, console.common().verbose));
-        if !report.content.is_empty() {
-            lines.push(text::wrapped(&format!("  in all: {}", report.content), "    "));
-            lines.extend(impact.lines(console));
+        let is_alone = verbose || findings.is_empty() || matches!(impact, Impacted::Found(_) | Impacted::Untold(_));
+        match groups.iter_mut().find(is_same).filter(|_| !is_alone) {
+            Some(group) => group.images.push(report),
+            None => groups.push(Group { images: vec![report], findings, impact }),
         }
     }
-    if silent > 0 {
-        lines.insert(0, format!("{} healthy", text::count(silent, "image is", "images are")));
+    groups.sort_by_key(|group| Reverse(group.images[0].state));
+    let (mut lines, mut told) = (Vec::new(), HashSet::new());
+    for group in &groups {
+        lines.extend(group.lines(console, &mut told));
     }
     lines
 }
 
-fn problem_lines(console: &Console, problem: &Problem) -> Vec<String> {
-    let word = match problem.severity {
-        Health::Broken => console.alarming("broken"),
-        _ => "note".to_owned(),
-    };
-    let text = text::wrapped(&format!("  @: {}", text::safe(&problem.message)), "    ");
-    vec![text.replacen('@', &word, 1)]
+/// Images with the same findings.
+struct Group<'a> {
+    images: Vec<&'a CheckReport>,
+    /// Those of the first.
+    findings: Vec<&'a Finding>,
+    impact: &'a Impacted,
+}
+
+impl Group<'_> {
+    fn lines(&self, console: &Console, told: &mut HashSet<Same>) -> Vec<String> {
+        let first = self.images[0];
+        let verdict = match (first.state, self.findings.is_empty()) {
+            (Health::Broken | Health::Unfinished, _) => console.alarming(state_word(first.state)),
+            (Health::Attention, _) => console.alarming("damaged, and all of it can be read"),
+            (Health::Healthy, false) => "healthy, with something to note".to_owned(),
+            _ => state_word(first.state).to_owned(),
+        };
+        let layers = match &self.images[..] {
+            [one] => format!(" ({} looked at)", text::count(one.files.len(), "file", "files")),
+            _ => ", for the same reason".to_owned(),
+        };
+        let names: Vec<String> = self.images.iter().map(|report| text::path(&report.path)).collect();
+        let names = text::listed_within(&names, NAMES);
+        let mut lines = vec![text::wrapped(&format!("{}: {verdict}{layers}", console.strong(&names)), "  ")];
+        lines.extend(findings::lines(&self.findings, told, console.common().verbose));
+        if !first.content.is_empty() {
+            // One finding has said it itself.
+            let is_said = self.findings.len() == 1;
+            let in_all = text::wrapped(&format!("  in all: {}", first.content), "    ");
+            lines.extend((!is_said).then_some(in_all));
+            lines.extend(self.impact.lines(console));
+        }
+        lines
+    }
+}
+
+fn is_same_place(one: &Path, other: &Path) -> bool {
+    one == other || one.canonicalize().is_ok_and(|one| other.canonicalize().is_ok_and(|other| one == other))
 }
 
 /// The one command that may be typed next: for the worst that was found and can be seen to.
@@ -225,5 +293,7 @@ fn next_of(checked: &[CheckReport], problems: &[Problem], under_way: &[UnderWay]
     worst.sort_by_key(|report| std::cmp::Reverse(report.state));
     let of_images = || worst.iter().find_map(|report| advice::next_for_findings(&report.path, &report.findings));
     let of_folders = || problems.iter().flat_map(advice::next_for).next();
-    work.or_else(of_images).or_else(of_folders)
+    let is_broken = worst.first().is_some_and(|report| report.state == Health::Broken);
+    let first = if is_broken { of_images() } else { None };
+    first.or(work).or_else(of_images).or_else(of_folders)
 }

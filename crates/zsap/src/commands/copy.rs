@@ -7,6 +7,7 @@ use zestful_sapling::family::inspect;
 use zestful_sapling::image::Format;
 use zestful_sapling::ops::{self, CopyChain, CopyOnto, Identity, NewDiskOutcome};
 
+use super::copy_stream;
 use super::run::{asked, perform, perform_on_device};
 use crate::args::copy::Copy;
 use crate::args::values::{Depth, with};
@@ -15,6 +16,16 @@ use crate::exit::{Failure, Outcome};
 use crate::report::text;
 
 pub(super) fn run(console: &Console, typed: &Copy) -> Result<Outcome, Failure> {
+    if [&typed.source, &typed.target].iter().any(|path| copy_stream::is_stream(path)) {
+        return copy_stream::run(console, typed);
+    }
+    if typed.size.is_some() {
+        return Err(Error::usage(
+            "--size says how large a disk from standard input is",
+            "leave it out: a copy is as large as its source",
+        )
+        .into());
+    }
     let typed = &Copy { source: typed.machine.image(&typed.source)?, ..typed.clone() };
     if typed.depth == Some(Depth::Chain) {
         return run_chain(console, typed);
@@ -30,9 +41,14 @@ pub(super) fn run(console: &Console, typed: &Copy) -> Result<Outcome, Failure> {
     let Some(outcome) = perform_on_device(console, &asked(copy, None, &typed.force))? else {
         return Ok(Outcome::Done);
     };
+    answer(console, &outcome)
+}
+
+/// What became of a copy into one image.
+pub(super) fn answer(console: &Console, outcome: &NewDiskOutcome) -> Result<Outcome, Failure> {
     let report = inspect(&outcome.path, Some(outcome.format))?;
     console.answer(
-        &outcome,
+        outcome,
         [
             format!("made {}", console.strong(&text::path(&outcome.path))),
             format!(
@@ -40,7 +56,7 @@ pub(super) fn run(console: &Console, typed: &Copy) -> Result<Outcome, Failure> {
                 console.size(outcome.virtual_size),
                 report.format,
                 report.kind,
-                what_was_filled(console, &outcome)
+                what_was_filled(console, outcome)
             ),
             super::space_taken(console, &report),
         ],

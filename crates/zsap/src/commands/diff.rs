@@ -37,6 +37,12 @@ pub(super) fn run(console: &Console, typed: &Diff) -> Result<Outcome, Failure> {
         let disk = console.size(found.virtual_size);
         lines.push(format!("  {} in {ranges} of {disk} {how}", console.size(found.bytes)));
         lines.push(format!("  0 {} {disk}", map(&found)));
+        let cell = console.size(found.virtual_size.div_ceil(CELLS).max(1));
+        lines.push(
+            console.faint(&format!(
+                "  each mark is {cell}, of which differs:  . nothing  - under 1/4  + up to 3/4  # more"
+            )),
+        );
         let listed = if console.common().verbose { found.differ.len() } else { MOST_LISTED };
         let mut table = Table::new(&[">at byte", ">length", ">share"]);
         for range in found.differ.iter().take(listed) {

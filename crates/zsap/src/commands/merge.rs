@@ -1,5 +1,7 @@
 //! `zsap merge`.
 
+use std::path::PathBuf;
+
 use zestful_sapling::ops::{self, MergeEstimate, MergeOutcome, Operation, Plan, Planned};
 
 use super::run::{asked, finish};
@@ -33,25 +35,43 @@ fn show_both(console: &Console, plan: &Plan, estimates: &[MergeEstimate]) -> Res
     if !console.show_plan(plan)? {
         return Ok(false);
     }
-    console.say(estimates.iter().map(|way| {
-        let cost = format!(
-            "  {}: {} to move, {} more at the most; changes {}, removes {}",
-            way.direction,
-            console.size(way.bytes_moved),
-            console.size(way.peak_extra_space),
-            names(&way.changed),
-            names(&way.removed)
-        );
-        let cost = match &way.refused {
-            None => cost,
-            Some(why) => format!("  {}: not possible: {}", way.direction, text::safe(why)),
-        };
-        text::wrapped(&cost, "    ")
-    }))?;
+    console.say(estimates.iter().map(|way| text::wrapped(&told(console, way, estimates), "     ")))?;
     Ok(true)
 }
 
-fn names(paths: &[std::path::PathBuf]) -> String {
+/// What a way costs, and why it was chosen, or not.
+fn told(console: &Console, way: &MergeEstimate, estimates: &[MergeEstimate]) -> String {
+    if let Some(why) = &way.refused {
+        return format!("     {}: not possible: {}", way.direction, text::message(why));
+    }
+    let other = estimates.iter().find(|other| other.direction != way.direction && other.refused.is_none());
+    let (mark, why) = match (way.chosen, other) {
+        (false, _) => ("  ", ""),
+        (true, None) => ("->", " (chosen: the only way)"),
+        (true, Some(other)) if other.bytes_moved > way.bytes_moved => ("->", " (chosen: it moves less)"),
+        (true, Some(_)) => ("->", " (chosen: the other one moves no less)"),
+    };
+    let cost = format!(
+        "  {mark} {}{why}: {} to move, {} more on the host at the most",
+        way.direction,
+        console.size(way.bytes_moved),
+        console.size(way.peak_extra_space),
+    );
+    // A file that takes another's name is changed, and the name that it had goes.
+    let renamed: Vec<PathBuf> = way.changed.iter().filter(|path| way.removed.contains(path)).cloned().collect();
+    let changed: Vec<PathBuf> = way.changed.iter().filter(|path| !way.removed.contains(path)).cloned().collect();
+    match renamed.is_empty() {
+        true => format!("{cost}; writes into {}, removes {}", names(&changed), names(&way.removed)),
+        false => format!(
+            "{cost}; writes into {}, which then takes the name {}; the name {} goes",
+            names(&renamed),
+            names(&changed),
+            names(&way.removed)
+        ),
+    }
+}
+
+fn names(paths: &[PathBuf]) -> String {
     paths.iter().map(|path| text::name(path)).collect::<Vec<_>>().join(", ")
 }
 

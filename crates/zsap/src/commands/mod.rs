@@ -10,6 +10,7 @@ mod children;
 mod compact;
 mod completions;
 mod copy;
+mod copy_stream;
 mod demo;
 mod derive;
 mod detach;

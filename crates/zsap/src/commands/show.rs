@@ -3,35 +3,39 @@
 use std::path::{Path, PathBuf};
 
 use zestful_sapling::Error;
-use zestful_sapling::family::{ParentState, PlaceReport, Problem, Report, Totals, inspect, inspect_folder};
+use zestful_sapling::family::{FolderReport, ParentState, PlaceReport, Problem, Report, Totals, inspect};
 use zestful_sapling::finding::Severity;
+use zestful_sapling::grove::inspect_folder;
 use zestful_sapling::guest::Volumes;
 use zestful_sapling::image::Kind;
 
+use super::status::state_cell;
 use crate::advice;
 use crate::args::show::Show;
 use crate::console::Console;
 use crate::exit::{Failure, Outcome, status};
 use crate::report::compact::scatter;
 use crate::report::json::Shown;
-use crate::report::table::Table;
+use crate::report::problems::{Room, Troubles};
+use crate::report::table::{self, Table};
 use crate::report::text;
 use crate::report::volumes::{self, Inside};
 
 pub(super) fn run(console: &Console, typed: &Show) -> Result<Outcome, Failure> {
-    let Show { path: paths, machine, format } = typed;
+    let Show { path: paths, machine, format, depth } = typed;
     let named = |path: &PathBuf| if machine.is_used() { machine.image(path) } else { Ok(path.clone()) };
     let paths = &paths.iter().map(named).collect::<Result<Vec<PathBuf>, _>>()?;
     let (mut images, mut inside, mut problems, mut lines) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
-    let (mut failed, mut unread) = (None, 0usize);
+    let (mut failed, mut unread, mut totals) = (None, 0usize, Totals::default());
     for path in paths {
         if path.is_dir() {
-            let (reports, unreadable) = inspect_folder(path)?;
-            lines.extend(folder_lines(console, path, &reports, &unreadable, &Totals::of_reports(&reports)));
+            let mut found = inspect_folder(depth.folder(path))?;
+            lines.extend(folder_lines(console, path, &found));
             // A folder is a list of images; what is inside of each is told when it is named.
-            inside.extend(reports.iter().map(|_| Inside::default()));
-            images.extend(reports);
-            problems.extend(unreadable);
+            inside.extend(found.images.iter().map(|_| Inside::default()));
+            images.append(&mut found.images);
+            problems.append(&mut found.problems);
+            totals.join(&found.totals);
             continue;
         }
         match format.of(path).and_then(|format| inspect(path, format)) {
@@ -39,6 +43,7 @@ pub(super) fn run(console: &Console, typed: &Show) -> Result<Outcome, Failure> {
                 let (told, found) = volumes::look(path, Some(report.format));
                 lines.extend(image_lines(console, &report));
                 lines.extend(volume_lines(console, &found));
+                totals.join(&Totals::of_reports(std::slice::from_ref(&report)));
                 images.push(report);
                 inside.push(told);
             }
@@ -54,7 +59,7 @@ pub(super) fn run(console: &Console, typed: &Show) -> Result<Outcome, Failure> {
             Err(error) => return Err(error.into()),
         }
     }
-    console.answer(&Shown::new(&images, &inside, &problems), lines)?;
+    console.answer(&Shown::new(&images, &inside, &problems, totals), lines)?;
     let Some(status) = failed else { return Ok(Outcome::Done) };
     if !console.json() {
         console.error(&format!("{unread} of {} could not be read", paths.len()));
@@ -62,24 +67,23 @@ pub(super) fn run(console: &Console, typed: &Show) -> Result<Outcome, Failure> {
     Err(Failure::Told(status))
 }
 
-fn folder_lines(
-    console: &Console,
-    folder: &Path,
-    reports: &[Report],
-    problems: &[Problem],
-    totals: &Totals,
-) -> Vec<String> {
-    let mut table = Table::new(&["image", "format", "kind", ">disk", ">on host", ">share", "parent"]);
-    for report in reports {
+fn folder_lines(console: &Console, folder: &Path, found: &FolderReport) -> Vec<String> {
+    let headings = ["image", "state", "format", "kind", ">disk", ">on host", ">share", "parent"];
+    let mut table = Table::new(&headings).folding(&["share", "kind", "format"]);
+    for report in &found.images {
         let parent = match &report.parent {
             None => "-".to_owned(),
             Some(parent) => {
                 let name = parent.found_path.as_deref().map_or_else(|| "?".to_owned(), text::name);
-                format!("{name}: {}", state_word(parent.state))
+                match parent.state {
+                    ParentState::Ok => name,
+                    state => format!("{name}: {}", table::alarming(state_word(state))),
+                }
             }
         };
         table.row(vec![
-            text::name(&report.path),
+            text::below(&report.path, folder),
+            state_cell(report.state),
             report.format.to_string(),
             report.kind.to_string(),
             console.size(report.virtual_size),
@@ -89,16 +93,24 @@ fn folder_lines(
         ]);
     }
     let place = std::fs::canonicalize(folder).unwrap_or_else(|_| folder.to_owned());
-    let mut lines = vec![console.strong(&text::path(&place))];
+    let mut lines = vec![console.strong(&text::safe(&place.to_string_lossy()))];
     lines.extend(table.lines(console));
-    let free = reports.first().map_or_else(String::new, |report| format!(", {} free", console.size(report.host_free)));
-    lines.push(format!(
-        "  {}: {} promised to guests, {} on the host{free}",
-        text::count(reports.len(), "image", "images"),
-        console.size(totals.promised),
-        console.size(totals.allocated)
-    ));
-    lines.extend(problems.iter().map(|problem| trouble(console, "unreadable", &problem.message)));
+    let free = found.images.first();
+    let free = free.map_or_else(String::new, |report| format!("; {} free", console.size(report.host_free)));
+    let unreadable = match found.totals.unreadable {
+        0 => String::new(),
+        count => format!(" ({count} cannot be read)"),
+    };
+    let sums = format!(
+        "  {}{unreadable}: {} on the host for {} promised to guests{free}",
+        text::count(found.totals.images, "image", "images"),
+        console.size(found.totals.allocated),
+        console.size(found.totals.promised)
+    );
+    lines.push(text::wrapped(&sums, "    "));
+    let troubles = Troubles::new(folder, &found.problems, &[]);
+    lines.extend(troubles.lines(console, Room::below(found.images.len())));
+    lines.extend(troubles.end(console, "", 0));
     lines
 }
 
@@ -125,9 +137,7 @@ fn image_lines(console: &Console, report: &Report) -> Vec<String> {
         trouble(console, word, &warning.to_string())
     }));
     let mut line = |label: &str, text: String| {
-        // What was typed elsewhere may be long; paths are left whole.
-        let line = format!("  {label:<12}{text}");
-        lines.push(if label == "use" || label == "order" { text::wrapped(&line, "              ") } else { line });
+        lines.push(text::wrapped(&format!("  {label:<12}{text}"), &" ".repeat(14)));
     };
     line(
         "disk",
@@ -166,12 +176,12 @@ fn image_lines(console: &Console, report: &Report) -> Vec<String> {
     }
     if let Some(blocks) = report.blocks {
         let held = blocks.full + blocks.partial;
-        let mut parts = vec![format!("{} whole", blocks.full)];
+        let mut parts = vec![format!("{} full", blocks.full)];
         if report.kind == Kind::Differencing {
-            parts.push(format!("{} in part", blocks.partial));
+            parts.push(format!("{} partial", blocks.partial));
         }
-        parts.extend((blocks.zero > 0).then(|| format!("{} cleared", blocks.zero)));
-        parts.extend((blocks.unmapped > 0).then(|| format!("{} given back", blocks.unmapped)));
+        parts.extend((blocks.zero > 0).then(|| format!("{} zeroed", blocks.zero)));
+        parts.extend((blocks.unmapped > 0).then(|| format!("{} unmapped", blocks.unmapped)));
         line("blocks", format!("{held} of {} in this file ({})", blocks.total, parts.join(", ")));
     }
     if let Some(found) = &report.scatter {
@@ -196,7 +206,7 @@ fn image_lines(console: &Console, report: &Report) -> Vec<String> {
         line("identity", format!("{id} (what a guest knows the disk by)"));
     }
     if let Some(id) = report.data_identity {
-        line("content id", format!("{id} (recorded by children, changes with the content)"));
+        line("data id", format!("{id} (children record it; it changes with the content)"));
     }
     if let Some(log) = report.log {
         let state = if log.pending { "changes wait in it; the next writer puts them in place" } else { "empty" };

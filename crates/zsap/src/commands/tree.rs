@@ -2,52 +2,68 @@
 
 use std::path::{Path, PathBuf};
 
-use zestful_sapling::family::{Family, Health, Node, Role};
+use zestful_sapling::family::{Family, Health, Node, PlaceReport, Role};
 use zestful_sapling::grove::{Grove, family_of};
 use zestful_sapling::storage::free_space;
 
-use crate::advice;
 use crate::args::tree::Tree;
 use crate::console::Console;
 use crate::exit::{Failure, Outcome};
 use crate::report::compact::{FEW_JUMPS, jumps};
-use crate::report::table::Table;
+use crate::report::problems::{Room, Troubles};
+use crate::report::table::{self, Table};
 use crate::report::{json, text};
 use crate::settings;
 
 pub(super) fn run(console: &Console, typed: &Tree) -> Result<Outcome, Failure> {
     let path = &if typed.machine.is_used() { typed.machine.image(&typed.path)? } else { typed.path.clone() };
     let family = if path.is_dir() {
-        family_of(path, &settings::current().settings.limits())?
+        family_of(typed.depth.folder(path), &settings::current().settings.limits())?
     } else {
         Family::of_image(path, None)?
     };
-    let drawn = Drawn { moments: moments(&typed.path), tells_order: family.roots.iter().any(is_scattered) };
-    let mut headings = vec!["image", ">depth", "state", ">disk", ">on host", ">share", ">grew in", "changed"];
+    console.answer(&json::Tree::from(&family), lines(console, path, &moments(&typed.path), &family)?)?;
+    Ok(Outcome::Done)
+}
+
+fn lines(console: &Console, path: &Path, moments: &Moments, family: &Family) -> Result<Vec<String>, Failure> {
+    let above = path.parent().filter(|above| !above.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let folder = if path.is_dir() { path } else { above };
+    let drawn = Drawn { folder, moments, tells_order: family.roots.iter().any(is_scattered) };
+    let mut headings = vec!["image", ">depth", "state", ">disk", ">on host", ">share", ">grew for", "changed"];
     if drawn.tells_order {
         headings.insert(6, ">jumps/GiB");
     }
-    let mut table = Table::new(&headings);
+    let mut table = Table::new(&headings).folding(&["jumps/GiB", "grew for", "share", "depth", "changed", "disk"]);
     for root in &family.roots {
         rows(console, &drawn, root, "", "", &mut table);
     }
-    let place = std::fs::canonicalize(path).unwrap_or_else(|_| path.clone());
-    let mut lines = vec![console.strong(&text::path(&place))];
+    let place = std::fs::canonicalize(path).unwrap_or_else(|_| path.to_owned());
+    let mut lines = vec![console.strong(&text::safe(&place.to_string_lossy()))];
     let totals = &family.totals;
     if totals.images > 0 {
         lines.extend(table.lines(console));
-        lines.push(format!(
-            "  {}, {}: {} on the host for {} promised to guests; {} free",
+        let unreadable = match totals.unreadable {
+            0 => String::new(),
+            count => format!(" ({count} cannot be read)"),
+        };
+        let elsewhere = match family.roots.iter().map(count_elsewhere).sum::<usize>() {
+            0 => String::new(),
+            count => format!(", and {count} elsewhere"),
+        };
+        let saved = match family.saved {
+            0 => String::new(),
+            saved => format!("; sharing layers saves {}", console.size(saved)),
+        };
+        let sums = format!(
+            "  {}{unreadable}{elsewhere}, {}: {} on the host for {} promised to guests; {} free{saved}",
             text::count(totals.images, "image", "images"),
             text::count(family.roots.len(), "family", "families"),
             console.size(totals.allocated),
             console.size(totals.promised),
             console.size(free_space(path)?)
-        ));
-        if family.saved > 0 {
-            let saved = console.size(family.saved);
-            lines.push(format!("  sharing layers saves {saved} against a full copy for each current disk"));
-        }
+        );
+        lines.push(text::wrapped(&sums, "    "));
     } else if family.problems.is_empty() {
         lines.push("  no images here (files that end in .vhdx, .vhd, .raw or .img)".to_owned());
     }
@@ -56,19 +72,15 @@ pub(super) fn run(console: &Console, typed: &Tree) -> Result<Outcome, Failure> {
         lines.extend(node.in_use.as_ref().map(|holder| text::held(&node.path, holder)));
         waiting.extend(node.children.iter().rev());
     }
-    for work in &family.under_way {
-        let text = text::wrapped(&format!("  unfinished: {}", text::safe(&work.message)), "    ");
-        lines.push(text.replacen("unfinished:", &console.alarming("unfinished:"), 1));
-        lines.extend(advice::lines(&advice::next_for_work(work), "    "));
-    }
-    for problem in &family.problems {
-        let word = if problem.severity == Health::Broken { "broken:" } else { "note:" };
-        let text = text::wrapped(&format!("  {word} {}", text::safe(&problem.message)), "    ");
-        lines.push(text.replacen(word, &console.alarming(word), 1));
-        lines.extend(advice::lines(&advice::next_for(problem), "    "));
-    }
-    console.answer(&json::Tree::from(&family), lines)?;
-    Ok(Outcome::Done)
+    let troubles = Troubles::new(folder, &family.problems, &family.under_way);
+    lines.extend(troubles.lines(console, if path.is_dir() { Room::below(lines.len()) } else { Room::AMPLE }));
+    // What an image is, its row says.
+    lines.extend(troubles.end(console, "", 0));
+    Ok(lines)
+}
+
+fn count_elsewhere(node: &Node) -> usize {
+    usize::from(node.elsewhere) + node.children.iter().map(count_elsewhere).sum::<usize>()
 }
 
 /// Layers that are drawn one step to the right of the one before.
@@ -78,8 +90,10 @@ const MOST_INDENT: usize = 5;
 type Moments = Vec<(PathBuf, String)>;
 
 /// What the rows have in common.
-struct Drawn {
-    moments: Moments,
+struct Drawn<'a> {
+    /// Where was looked.
+    folder: &'a Path,
+    moments: &'a Moments,
     /// Whether it is told of each image how scattered it is: where all are in order nobody asks.
     tells_order: bool,
 }
@@ -98,27 +112,20 @@ fn moments(folder: &Path) -> Moments {
         .collect()
 }
 
-fn rows(console: &Console, drawn: &Drawn, node: &Node, lead: &str, below: &str, table: &mut Table) {
+fn rows(console: &Console, drawn: &Drawn<'_>, node: &Node, lead: &str, below: &str, table: &mut Table) {
     let place = node.path.canonicalize().unwrap_or_else(|_| node.path.clone());
     let moment = drawn.moments.iter().find(|(path, _)| *path == place);
-    let role = match (node.state == Health::Broken, node.role) {
-        (true, _) => "BROKEN",
-        (false, Role::Base) => "base",
-        (false, Role::Frozen) => "frozen",
-        // A checkpoint needs no child to be kept.
-        (false, _) if node.read_only && moment.is_some() => "frozen",
-        (false, _) if node.read_only => "frozen, no child seen",
-        (false, _) => "current",
+    let name = match node.elsewhere {
+        true => text::path(&node.path),
+        false => text::below(&node.path, drawn.folder),
     };
-    let states = [(node.pinned, "pinned"), (node.in_use.is_some(), "in use"), (node.under_way, "unfinished")];
-    let state = states.iter().filter(|(is, _)| *is).fold(role.to_owned(), |all, (_, word)| format!("{all}, {word}"));
     let mut cells = vec![
         match moment {
-            Some((_, name)) => format!("{lead}{} @ {}", text::name(&node.path), text::safe(name)),
-            None => format!("{lead}{}", text::name(&node.path)),
+            Some((_, moment)) => format!("{lead}{} @ {}", text::name(&node.path), text::safe(moment)),
+            None => format!("{lead}{name}"),
         },
         node.depth.to_string(),
-        state,
+        state_of(node, moment.is_some()),
         console.size(node.virtual_size),
         console.size(node.allocated_size),
         text::share(node.allocated_size, node.virtual_size),
@@ -132,6 +139,9 @@ fn rows(console: &Console, drawn: &Drawn, node: &Node, lead: &str, below: &str, 
     if drawn.tells_order {
         cells.insert(6, node.scatter.map_or_else(|| "-".to_owned(), |found| jumps(&found)));
     }
+    if node.elsewhere {
+        cells.iter_mut().for_each(|cell| *cell = table::faint(cell));
+    }
     table.row(cells);
     for (number, child) in node.children.iter().enumerate() {
         let last = number + 1 == node.children.len();
@@ -140,4 +150,26 @@ fn rows(console: &Console, drawn: &Drawn, node: &Node, lead: &str, below: &str, 
         let under = if node.depth < MOST_INDENT { under } else { "" };
         rows(console, drawn, child, &format!("{below}{branch}"), &format!("{below}{under}"), table);
     }
+}
+
+/// What an image is in its family, and what else is to be known of it.
+fn state_of(node: &Node, is_checkpoint: bool) -> String {
+    let role = match (node.place, node.role) {
+        _ if node.state == Health::Broken => table::alarming("BROKEN"),
+        (PlaceReport::Pieces, _) => "in pieces".to_owned(),
+        (_, Role::Base) => "base".to_owned(),
+        (_, Role::Frozen) => "frozen".to_owned(),
+        // A checkpoint needs no child to be kept.
+        _ if node.read_only && is_checkpoint => "frozen".to_owned(),
+        _ if node.read_only => "frozen, no child here".to_owned(),
+        _ => "current".to_owned(),
+    };
+    let more = [
+        (node.pinned, "pinned".to_owned()),
+        (node.in_use.is_some(), "in use".to_owned()),
+        (node.under_way, table::alarming("unfinished")),
+        (node.place == PlaceReport::Device, "device".to_owned()),
+    ];
+    let more = more.into_iter().filter(|(is, _)| *is).map(|(_, word)| word);
+    std::iter::once(role).chain(more).collect::<Vec<_>>().join(", ")
 }

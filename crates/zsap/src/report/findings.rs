@@ -52,9 +52,9 @@ impl Group<'_> {
         };
         let mending = match (first.severity(), first.repair()) {
             (Severity::Note, _) => "",
-            (_, Repair::Safe) => "; can be mended without loss",
-            (_, Repair::Lossy) => "; can be mended only by giving something up",
-            _ => "; cannot be mended: nothing in the file says what stood there",
+            (_, Repair::Safe) => "; can be repaired without loss",
+            (_, Repair::Lossy) => "; can be repaired only by giving something up",
+            _ => "; cannot be repaired from this file",
         };
         let message = match self.all.len() {
             1 => first.message(),
@@ -66,8 +66,8 @@ impl Group<'_> {
             }
         };
         [
-            format!("  {word:<8}{}", self.placed()),
-            text::wrapped(&format!("          {}{mending}", text::safe(&message)), &" ".repeat(10)),
+            text::wrapped(&format!("  {word:<8}{}", self.placed()), &" ".repeat(10)),
+            text::wrapped(&format!("          {}{mending}", text::message(&message)), &" ".repeat(10)),
         ]
     }
 

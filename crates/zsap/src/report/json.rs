@@ -145,10 +145,10 @@ pub(crate) struct Shown<'a> {
 }
 
 impl<'a> Shown<'a> {
-    /// With what is known of the inside of each.
-    pub(crate) fn new(images: &'a [Report], inside: &'a [Inside], problems: &[Problem]) -> Self {
+    /// With what is known of the inside of each, and all added up.
+    pub(crate) fn new(images: &'a [Report], inside: &'a [Inside], problems: &[Problem], totals: Totals) -> Self {
         let shown = images.iter().zip(inside).map(|(report, inside)| ImageShown { report, inside }).collect();
-        Self { images: shown, problems: told(problems), totals: Totals::of_reports(images) }
+        Self { images: shown, problems: told(problems), totals }
     }
 }
 
@@ -277,7 +277,7 @@ pub(crate) struct FolderStatus<'a> {
     folder: PathData,
     /// How the worst of it is.
     state: Health,
-    /// Images that were seen.
+    /// Images of the folder, those that cannot be read as well.
     images: usize,
     /// Families that they form.
     families: usize,
@@ -297,6 +297,8 @@ pub(crate) struct FolderStatus<'a> {
     oldest_frozen: Option<&'a OldestFrozen>,
     /// The most that all current disks can still grow together.
     most_growth: u64,
+    /// What the images of the folder take together.
+    totals: Totals,
     /// Free space of the file system that holds the folder.
     host_free: u64,
     /// What could not be looked at when writers were looked for.
@@ -318,6 +320,7 @@ impl<'a> From<&'a Status> for FolderStatus<'a> {
             deepest: status.deepest,
             oldest_frozen: status.oldest_frozen.as_ref(),
             most_growth: status.most_growth,
+            totals: status.totals,
             host_free: status.host_free,
             not_seen: status.not_seen.as_deref(),
         }

@@ -7,6 +7,7 @@ pub(crate) mod findings;
 pub(crate) mod impact;
 pub(crate) mod json;
 pub(crate) mod learning;
+pub(crate) mod problems;
 pub(crate) mod resize;
 #[cfg(test)]
 mod schema;
@@ -15,3 +16,4 @@ pub(crate) mod stream;
 pub(crate) mod table;
 pub(crate) mod text;
 pub(crate) mod volumes;
+mod width;

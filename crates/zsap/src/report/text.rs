@@ -1,17 +1,20 @@
 //! Words for people: escaped names, ages, shares.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
 
 use jiff::Timestamp;
 use zestful_sapling::size::format_size;
 
-/// Text from a file or a file's name, with everything escaped that could steer a terminal or turn the reading
-/// direction around.
+use super::width;
+
+/// Text from a file or a file's name, with everything escaped that could steer a terminal, turn the reading direction
+/// around, or make two names look the same.
 pub(crate) fn safe(text: &str) -> String {
     text.chars()
         .flat_map(|c| {
             let steering = c.is_control()
-                || matches!(c, '\u{200E}' | '\u{200F}' | '\u{202A}'..='\u{202E}' | '\u{2066}'..='\u{2069}');
+                || matches!(c, '\u{200B}'..='\u{200F}' | '\u{202A}'..='\u{202E}' | '\u{2060}'..='\u{206F}' | '\u{FEFF}');
             let escaped: Vec<char> = if steering { c.escape_unicode().collect() } else { vec![c] };
             escaped
         })
@@ -23,8 +26,57 @@ pub(crate) fn safe_lines(text: &str) -> String {
     text.split('\n').map(safe).collect::<Vec<_>>().join("\n")
 }
 
+/// A path as it is from where the user stands, if that is shorter.
 pub(crate) fn path(path: &Path) -> String {
-    safe(&path.to_string_lossy())
+    safe(&from_here(path).to_string_lossy())
+}
+
+/// Farther up than this a path from here says less than the whole one.
+const MOST_UP: usize = 2;
+
+/// The same path from where the user stands, if that is shorter.
+pub(crate) fn from_here(path: &Path) -> PathBuf {
+    let leads_on = |rest: &&Path| !rest.as_os_str().is_empty();
+    let whole = path.strip_prefix(".").ok().filter(leads_on).unwrap_or(path);
+    let Some(here) = here().filter(|_| whole.is_absolute()) else { return whole.to_owned() };
+    for (up, above) in here.ancestors().take(MOST_UP + 1).enumerate() {
+        if let Some(rest) = whole.strip_prefix(above).ok().filter(leads_on) {
+            let from: PathBuf = std::iter::repeat_n(Path::new(".."), up).chain([rest]).collect();
+            return if from.as_os_str().len() < whole.as_os_str().len() { from } else { whole.to_owned() };
+        }
+    }
+    whole.to_owned()
+}
+
+/// Where the user stands; nothing at the root, from which every path is as long.
+fn here() -> Option<&'static Path> {
+    static HERE: OnceLock<Option<PathBuf>> = OnceLock::new();
+    HERE.get_or_init(|| std::env::current_dir().ok().filter(|here| here.parent().is_some())).as_deref()
+}
+
+/// A sentence of the library, which names paths in full.
+pub(crate) fn message(text: &str) -> String {
+    let Some(here) = here().and_then(|here| here.to_str()).map(|here| format!("{here}/")) else { return safe(text) };
+    let mut shown = String::new();
+    let mut rest = text;
+    while let Some(at) = rest.find(&here) {
+        let (before, from) = rest.split_at(at);
+        let begins = !before.chars().next_back().is_some_and(|c| c.is_alphanumeric() || "/._-+,:@%=".contains(c));
+        let follows = &from[here.len()..];
+        // What has neither an ending nor a folder would not look like a path any more.
+        let name = follows.split(|c: char| c.is_whitespace() || "()`'\"".contains(c)).next().unwrap_or_default();
+        let leads_on =
+            name.trim_end_matches(['.', ',', ':', ';']).contains(['.', '/']) && !name.starts_with(['/', '-']);
+        shown.push_str(before);
+        shown.push_str(if begins && leads_on { "" } else { &here });
+        rest = follows;
+    }
+    safe(&(shown + rest)).split(' ').map(from_this_folder).collect::<Vec<_>>().join(" ")
+}
+
+/// `./name` says no more than `name`, unless that looks like an option.
+pub(crate) fn from_this_folder(word: &str) -> &str {
+    word.strip_prefix("./").filter(|rest| rest.starts_with(|c: char| c.is_alphanumeric())).unwrap_or(word)
 }
 
 /// The last part of a path.
@@ -32,12 +84,47 @@ pub(crate) fn name(path: &Path) -> String {
     safe(&path.file_name().unwrap_or(path.as_os_str()).to_string_lossy())
 }
 
-/// Output reads well in so many columns.
-const COLUMNS: usize = 100;
+/// A path as a shell takes it: as it is, or in quotes. One that holds what could steer a terminal is shown escaped, and
+/// is not for copying.
+pub(crate) fn shell_word(path: &Path) -> String {
+    let shown = safe(&path.to_string_lossy());
+    let is_plain = |c: char| c.is_alphanumeric() || "/._-+,:@%=".contains(c);
+    match shown.chars().all(is_plain) {
+        true => shown,
+        false => format!("'{}'", shown.replace('\'', "'\\''")),
+    }
+}
+
+/// A path from a folder, if it leads down from there.
+pub(crate) fn below(file: &Path, folder: &Path) -> String {
+    let real = || file.strip_prefix(folder.canonicalize().ok()?).ok().map(Path::to_owned);
+    let rest = file.strip_prefix(folder).ok().map(Path::to_owned).or_else(real);
+    rest.filter(|rest| !rest.as_os_str().is_empty()).map_or_else(|| path(file), |rest| safe(&rest.to_string_lossy()))
+}
+
+/// A lead, and as many of these names behind it as a line has room for; the others are counted.
+pub(crate) fn listed(lead: &str, names: &[String]) -> String {
+    let most = width::of_text().saturating_sub(textwrap::core::display_width(lead));
+    format!("{lead}{}", listed_within(names, most))
+}
+
+/// As many of these names as so many columns have room for, one at least; the others are counted.
+pub(crate) fn listed_within(names: &[String], most: usize) -> String {
+    let joined = |shown: usize| {
+        let (last, firsts) = (names.get(shown - 1).map_or("", String::as_str), &names[..shown - 1]);
+        match names.len() - shown {
+            0 if firsts.is_empty() => last.to_owned(),
+            0 => format!("{} and {last}", firsts.join(", ")),
+            more => format!("{} and {more} more", names[..shown].join(", ")),
+        }
+    };
+    let fits = |shown: &usize| textwrap::core::display_width(&joined(*shown)) <= most;
+    if names.is_empty() { String::new() } else { joined((1..=names.len()).rev().find(fits).unwrap_or(1)) }
+}
 
 /// Breaks a text between words; every line after the first begins with `indent`.
 pub(crate) fn wrapped(text: &str, indent: &str) -> String {
-    let options = textwrap::Options::new(COLUMNS).subsequent_indent(indent).break_words(false);
+    let options = textwrap::Options::new(width::of_text()).subsequent_indent(indent).break_words(false);
     textwrap::fill(text, options.word_splitter(textwrap::WordSplitter::NoHyphenation))
 }
 
@@ -103,6 +190,27 @@ mod tests {
     fn hostile_names_are_harmless() {
         assert_eq!(safe("fen\u{1b}[2J\u{202e}.vhdx"), "fen\\u{1b}[2J\\u{202e}.vhdx");
         assert_eq!(safe("Eltern äö 日本"), "Eltern äö 日本");
+    }
+
+    #[test]
+    fn paths_are_short_from_here() {
+        let here = std::env::current_dir().unwrap_or_default();
+        let above = here.parent().unwrap_or(Path::new("/")).to_owned();
+        for (path, shown) in [
+            (here.join("fen-base.vhdx"), "fen-base.vhdx".to_owned()),
+            (above.join("annex/moss-04.vhdx"), "../annex/moss-04.vhdx".to_owned()),
+            (PathBuf::from("./fen-base.vhdx"), "fen-base.vhdx".to_owned()),
+            (PathBuf::from("/fen-base.vhdx"), "/fen-base.vhdx".to_owned()),
+            (here.clone(), here.display().to_string()),
+        ] {
+            // The folder itself, and what is above it, may be as short in full.
+            let may_be_whole = path == here || shown.starts_with("..");
+            let told = super::path(&path);
+            assert!(told == shown || may_be_whole && told.len() <= path.as_os_str().len(), "{told}");
+        }
+        let here = here.display();
+        let sentence = format!("the base {here}/a.vhdx (not /x{here}/b.vhdx) stands in {here}");
+        assert_eq!(message(&sentence), format!("the base a.vhdx (not /x{here}/b.vhdx) stands in {here}"));
     }
 
     #[test]

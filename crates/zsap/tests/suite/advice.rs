@@ -37,8 +37,11 @@ fn what_is_told_next_leads_on() {
     assert_eq!(follow(&scene, "bytes write moor.vhd --at 0 -i seeds.txt", 4), 0);
     assert!(scene.path("moor-child-1.vhd").exists());
     scene.run("pin moor.vhdx -q").expect("pin", 0, "", "");
-    assert_eq!(follow(&scene, "identity moor.vhdx --fresh", 4), 0);
+    assert_eq!(follow(&scene, "bytes write moor.vhdx --at 0 -i seeds.txt", 4), 0);
     assert!(scene.path("moor-child-1.vhdx").exists());
+    // A child is no help to who wants the base itself changed, and no script takes a pin away.
+    scene.run("remove moor.vhdx").expect("pinned", 4, "", "next: `zsap unpin moor.vhdx`");
+    assert_eq!(scene.error("identity moor.vhdx --fresh", 4)["next"], Value::Null);
     // What goes over a refusal is told to people, and to no script.
     let typed = "copy moor.vhd moor.img --format vhdx";
     scene.run(typed).expect("an ending", 4, "", "next: --force=ending goes on all the same");

@@ -25,18 +25,13 @@ fn commands_do_what_they_say() {
         ("show plan-only.vhdx", 1, "", "cannot open plan-only.vhdx: No such file"),
         ("derive fen-base.vhdx germination-01.vhdx germination-02.vhdx", 0, "froze fen-base.vhdx", ""),
         ("bytes write germination-01.vhdx --at 1G -i seeds.txt", 0, "wrote 18 B at byte 1073741824", ""),
-        (
-            "bytes write fen-base.vhdx --at 0 -i seeds.txt",
-            4,
-            "",
-            "fen-base.vhdx is the parent of ./germination-01.vhdx,",
-        ),
+        ("bytes write fen-base.vhdx --at 0 -i seeds.txt", 4, "", "fen-base.vhdx is the parent of germination-01.vhdx,"),
         ("bytes read germination-01.vhdx --at 1G --len 18", 0, "Caltha palustris\n", ""),
         ("bytes read germination-01.vhdx --at 2G --len 1", 2, "", "reach past the end"),
         ("bytes read germination-01.vhdx --at 1G --len 17 -o out.txt", 0, "wrote 17 B to out.txt", ""),
         ("bytes read germination-01.vhdx --at 1G --len 17 -o out.txt", 1, "", "cannot create out.txt: File exists"),
         ("show germination-01.vhdx", 0, "parent      ok: ", ""),
-        ("show .", 0, "germination-01.vhdx  vhdx    differencing  2 GiB", ""),
+        ("show .", 0, "germination-01.vhdx  healthy  vhdx    differencing  2 GiB", ""),
         ("tree", 0, "├─ germination-01.vhdx      1  current", ""),
         ("check germination-01.vhdx germination-02.vhdx", 0, "germination-02.vhdx: healthy (2 files looked at)", ""),
         ("copy germination-01.vhdx flat.raw", 0, "2 GiB disk, raw fixed; 512 B of data written", ""),
@@ -49,10 +44,10 @@ fn commands_do_what_they_say() {
         ("check old-child.vhd", 0, "old-child.vhd: healthy (2 files looked at)", ""),
         ("copy seeds.txt b.vhdx", 2, "", "seeds.txt carries no signature of an image format"),
         ("children fen-base.vhdx", 0, "2 children; looked into .; elsewhere there may be others", ""),
-        ("remove fen-base.vhdx", 4, "", "is the parent of ./germination-01.vhdx,"),
+        ("remove fen-base.vhdx", 4, "", "is the parent of germination-01.vhdx,"),
         ("relink germination-01.vhdx", 0, "where it is recorded; nothing was changed", ""),
-        ("move fen-base.vhdx oak.vhdx --plan", 0, "2. record the new place in ./germination-01.vhdx", ""),
-        ("move fen-base.vhdx oak.vhdx", 0, "  told ./germination-02.vhdx", ""),
+        ("move fen-base.vhdx oak.vhdx --plan", 0, "2. record the new place in germination-01.vhdx", ""),
+        ("move fen-base.vhdx oak.vhdx", 0, "  told germination-02.vhdx", ""),
         ("show germination-02.vhdx", 0, "recorded as .\\oak.vhdx", ""),
         ("move oak.vhdx nowhere/oak.vhdx", 2, "", "nowhere is no folder that is there"),
         ("relink germination-01.vhdx again.vhdx", 4, "", "is not the parent that germination-01.vhdx recorded"),
@@ -89,7 +84,7 @@ fn copies_of_every_sort_do_what_they_say() {
         ("copy now.vhdx kept.vhdx --identity keep", 0, "made kept.vhdx", "will answer to one identity"),
         ("identity kept.vhdx", 2, "", "--fresh"),
         ("identity kept.vhdx --fresh", 0, "kept.vhdx has an identity of its own now", ""),
-        ("identity fen-base.vhdx --fresh", 4, "", "fen-base.vhdx is the parent of ./now.vhdx"),
+        ("identity fen-base.vhdx --fresh", 4, "", "fen-base.vhdx is the parent of now.vhdx"),
         ("copy now.vhdx records.raw --piece-size 24M --verify", 0, "made records.raw.pieces.json", ""),
         ("copy now.vhdx records.raw --piece-size 24M", 4, "", "records.raw.pieces.json already exists"),
         ("copy now.vhdx a.raw --piece-size 1000", 2, "", "a piece is a multiple of 4096 bytes"),
@@ -276,12 +271,13 @@ fn a_renamed_base_is_told_and_found_again() {
     std::fs::rename(scene.path("fen-base.vhdx"), scene.path("old.vhdx")).unwrap();
     let told = "its parent was not found; recorded as .\\fen-base.vhdx";
     scene.run("show one.vhdx").expect("show", 0, told, "");
-    scene.run("tree").expect("tree", 0, told, "");
+    scene.run("tree").expect("tree", 0, "3 images do not find their parent: one.vhdx,", "");
+    scene.run("tree -v").expect("tree", 0, told, "");
     scene.run("copy one.vhdx flat.raw").expect("copy", 1, "", "find it by its identity");
-    scene.run("children old.vhdx").expect("lost", 0, "lost        ./two.vhdx: does not find it", "");
-    scene.run("remove old.vhdx").expect("needed", 4, "", "is the parent of ./one.vhdx, ./three.vhdx, ./two.vhdx");
-    scene.run("relink one.vhdx").expect("relink", 0, "one.vhdx has ./old.vhdx as its parent now", "");
-    scene.run("move old.vhdx fen-base.vhdx").expect("move", 0, "told ./three.vhdx", "");
+    scene.run("children old.vhdx").expect("lost", 0, "lost        two.vhdx: does not find it", "");
+    scene.run("remove old.vhdx").expect("needed", 4, "", "is the parent of one.vhdx, three.vhdx, two.vhdx");
+    scene.run("relink one.vhdx").expect("relink", 0, "one.vhdx has old.vhdx as its parent now", "");
+    scene.run("move old.vhdx fen-base.vhdx").expect("move", 0, "told three.vhdx", "");
     for child in ["one.vhdx", "two.vhdx", "three.vhdx"] {
         let read = scene.run(&format!("bytes read {child} --at 1M --len 18"));
         read.expect(child, 0, "Caltha palustris\n", "");
@@ -306,7 +302,12 @@ fn a_renamed_base_is_told_and_found_again() {
 #[test]
 fn a_full_host_is_told_with_both_figures() {
     let scene = Scene::new();
-    scene.run("make huge.raw 10T -q").expect("a claim", 4, "", "huge.raw may need 10 TiB, but the host has");
+    scene.run("make huge.raw 10T -q").expect(
+        "a claim",
+        4,
+        "",
+        "huge.raw may need 10 TiB (10995116277760 bytes), but the host",
+    );
     scene.run("make huge.raw 10T -q --space sparse").expect("a promise", 0, "", "warning: the disk can grow to 10 TiB");
     std::fs::remove_file(scene.path("huge.raw")).unwrap();
     let Some(small) = scene.small_file_system() else {
@@ -321,7 +322,12 @@ fn a_full_host_is_told_with_both_figures() {
     scene.run("copy base.vhdx small/copy --depth chain").expect("full", 4, "", ", but the host has");
     scene.run("make large.vhd 2040G -q").expect("make", 0, "", "warning: the disk can grow");
     scene.run("derive large.vhd small/a.vhd small/b.vhd small/c.vhd").expect("full", 4, "", ", but the host has");
-    scene.run("make small/fixed.vhd 1G --kind fixed").expect("full", 4, "", "may need 1 GiB, but the host has");
+    scene.run("make small/fixed.vhd 1G --kind fixed").expect(
+        "full",
+        4,
+        "",
+        "may need 1 GiB (1073742336 bytes), but the host has",
+    );
     assert_eq!(std::fs::read_dir(scene.path("small")).unwrap().count(), 0, "something was left");
     scene.run("make small/a.vhdx 1G -q").expect("fits", 0, "", "warning: the disk can grow to 1 GiB, the host has");
     // Filled up behind our backs, in the middle: nothing is left of what was new.
@@ -413,7 +419,7 @@ fn a_chain_that_is_too_deep_is_told() {
     let told = "is deeper than 4096 layers";
     for (layer, status, out) in [(4000, 0, "layer-4000.vhd"), (4099, 0, told)] {
         scene.run(&format!("show layer-{layer}.vhd")).expect("show", status, out, "");
-        let tree = scene.run(&format!("tree layer-{layer}.vhd"));
+        let tree = scene.run_at(100, "", &format!("tree layer-{layer}.vhd"));
         tree.expect("tree", 0, if out == told { told } else { "layer-0.vhd" }, "");
         assert!(tree.out.lines().all(|line| line.chars().count() <= 100), "wider than a terminal");
         let checked = if status == 0 && out != told { 0 } else { 3 };

@@ -65,7 +65,7 @@ fn status_tells_what_is_missing_and_what_is_left() {
     let descriptor = scene.path("parts.raw.pieces.json");
     std::fs::rename(&descriptor, scene.path("parts.raw.pieces.json.partial-0123abcd")).unwrap();
     for piece in ["parts.raw.000", "parts.raw.001", "parts.raw.002", "parts.raw.pieces.json.partial-0123abcd"] {
-        scene.run("status").expect(piece, 5, &format!("{piece} was never finished"), "");
+        scene.run("status -v").expect(piece, 5, &format!("{piece} was never finished"), "");
     }
     std::fs::rename(scene.path("parts.raw.pieces.json.partial-0123abcd"), descriptor).unwrap();
     scene.run("status").expect("back", 0, ": healthy", "");

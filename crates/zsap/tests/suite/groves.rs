@@ -95,7 +95,8 @@ fn what_a_new_file_does_not_get_refuses_the_checkpoint() {
         command.args(["--bounding-set", "-chown", "--inh-caps", "-chown", env!("CARGO_BIN_EXE_zsap")]);
         command.args(["checkpoint", "take", "herbarium", "one"]).args(force.split_whitespace());
         let output = command.current_dir(scene.path("")).output().unwrap();
-        (output.status.code(), String::from_utf8(output.stderr).unwrap())
+        let told = String::from_utf8(output.stderr).unwrap();
+        (output.status.code(), told.split_whitespace().collect::<Vec<_>>().join(" "))
     };
     // `Refusal::Attributes` in the library.
     let (status, told) = take("");

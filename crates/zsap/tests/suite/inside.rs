@@ -111,7 +111,7 @@ fn hosts_without_room_or_permission_are_told_of() {
     records(&scene);
     scene.run("files get nothing.vhdx / x").expect("no disk", 1, "", "No such file");
     scene.run("prepare nothing.vhdx").expect("no disk", 1, "", "No such file");
-    scene.run("prepare records.vhdx --volume 1G").expect("too large", 2, "", "the disk of 64 MiB has");
+    scene.run("prepare records.vhdx --volume 1G").expect("too large", 2, "", "the disk of 64 MiB (67108864 bytes) has");
     scene.run("prepare records.vhdx --volume 8M,fs=tar").expect("no file system", 2, "", "none of fat, ext4");
     let Some(_small) = scene.small_file_system() else { return };
     scene.fill_up("small/fill");

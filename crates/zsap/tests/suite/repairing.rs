@@ -103,10 +103,10 @@ fn a_folder_is_checked_at_once_and_says_what_to_do() {
     for number in 1..=20 {
         scene.run(&format!("derive fen-base.vhdx germination-{number:02}.vhdx -q")).expect("derive", 0, "", "");
     }
-    scene.run("check .").expect("sound", 0, "21 images are healthy", "");
+    scene.run("check .").expect("sound", 0, "21 images: healthy", "");
     scene.spoil("fen-base.vhdx", 64 << 10);
     let found = scene.run("check .");
-    found.expect("one is damaged", 3, "next: `zsap repair ./fen-base.vhdx --plan`", "");
+    found.expect("one is damaged", 3, "next: `zsap repair fen-base.vhdx --plan`", "");
     assert_eq!(found.out.matches("the signature `head` is missing").count(), 1, "told once: {}", found.out);
     let told = scene.json("check . germination-01.vhdx");
     assert_eq!((told["findings"].as_array().unwrap().len(), told["images"].as_array().unwrap().len()), (1, 22));

@@ -308,10 +308,10 @@ fn what_cannot_be_resized_says_why_and_what_to_do() {
     run(
         "resize base.vhdx --to 128M",
         4,
-        "next: `zsap resize ./child.vhdx --to 128M` resizes the current disk, whose size (64 MiB) is what a guest sees",
+        "next: `zsap resize child.vhdx --to 128M` resizes the current disk, whose size (64 MiB) is what a guest sees",
     );
-    run("resize base.vhdx --to 128M", 4, "zsap merge ./child.vhdx");
-    run("resize base.vhdx --to 128M", 4, "zsap copy ./child.vhdx ./child-flat.vhdx");
+    run("resize base.vhdx --to 128M", 4, "zsap merge child.vhdx");
+    run("resize base.vhdx --to 128M", 4, "zsap copy child.vhdx child-flat.vhdx");
     scene.run("resize child.vhdx --to 128M").expect("a child", 0, "the layer below it keeps the size that it has", "");
     scene.run("make alone.vhd 64M -q").expect("make", 0, "", "");
     run("resize alone.vhd", 2, "no size was given");
@@ -329,7 +329,7 @@ fn what_cannot_be_resized_says_why_and_what_to_do() {
     scene.run("pin alone.vhd -q").expect("pin", 0, "", "");
     run("resize alone.vhd --to 1G", 4, "pinned");
     scene.run("make fixed.vhdx 4M --kind fixed -q").expect("make", 0, "", "");
-    run("resize fixed.vhdx --to 60T", 4, "may need 59.99 TiB, but the host has");
+    run("resize fixed.vhdx --to 60T", 4, "may need 59.99 TiB (65970695569408 bytes), but the host has");
     scene.run("resize fixed.vhdx --to 60T --space sparse --plan").expect("sparse", 0, "make the disk 60 TiB", "");
     // A file system where there is too little room for what is reserved, written, or in the way of a table.
     let Some(_small) = scene.small_file_system() else { return };

@@ -189,7 +189,7 @@ fn checkpoints_of_a_served_machine_are_moments_that_a_guest_could_have_stopped_a
         scene.run(&same).expect(&same, 0, "the same, as a guest sees them", "");
         std::fs::remove_file(scene.path(&format!("{name}.raw"))).unwrap();
     }
-    scene.run("status herbarium --ignore attention").expect("status", 0, "reads through 21 layers", "");
+    scene.run("status herbarium -v --ignore attention").expect("status", 0, "reads through 21 layers", "");
     scene.run("checkpoint forget herbarium --keep 0 -q").expect("forget", 0, "", "");
     scene.run("copy herbarium --disk system last.raw -q").expect("copy", 0, "", "");
     judge_volume(&scene, &scene.path("last.raw"), synced.load(Ordering::Acquire));

@@ -102,6 +102,13 @@ impl Scene {
         outcome
     }
 
+    /// The same at a terminal of so many columns, in a folder of the scene; names that are no Unicode are told as such.
+    pub fn run_at(&self, columns: usize, folder: &str, typed: &str) -> Outcome {
+        let mut command = self.command(typed);
+        command.current_dir(self.path(folder)).env("COLUMNS", columns.to_string());
+        outcome_of(command)
+    }
+
     pub fn json(&self, typed: &str) -> serde_json::Value {
         let outcome = self.run(&format!("{typed} --json"));
         // What is broken, or wants a look, is an answer as well.

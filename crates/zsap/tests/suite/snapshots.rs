@@ -5,11 +5,13 @@
 use crate::scene::{Outcome, Scene};
 
 /// What differs from run to run, and from host to host.
-const VOLATILE: &[(&str, &str)] = &[
+pub const VOLATILE: &[(&str, &str)] = &[
     (r"/[^ \n\x22]*/\.tmp\w+", "[FOLDER]"),
     (r"[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}", "[ID]"),
     (r#""(created|modified|since|started)": "[^"]*""#, r#""$1": "[TIME]""#),
     (r"\d{4}-\d\d-\d\dT[0-9:.]+Z", "[TIME]"),
+    (r"\d{4}-\d\d-\d\d \d\d:\d\d", "[TIME]"),
+    (r"digest of the whole [0-9a-f]+", "digest of the whole [DIGEST]"),
     (r"just now|\d+ (s|seconds?) ago|\b\d+ s\b", "[AGE]"),
     // What the host sets aside depends on its file system.
     (r#""(allocated_size|allocated|host_free|most_growth|saved|grown|file_size)": \d+"#, r#""$1": "[SPACE]""#),
@@ -110,7 +112,7 @@ fn answers_are_as_they_were() {
     }
 }
 
-fn told(typed: &str, outcome: &Outcome) -> String {
+pub fn told(typed: &str, outcome: &Outcome) -> String {
     let is_text = !typed.contains("--json");
     let text = |text: &str| if is_text { unwrapped(text) } else { text.to_owned() };
     let err: String =

@@ -19,7 +19,7 @@ use crate::family::Guard;
 use crate::image::{Format, open_image, open_image_mut};
 use crate::operation::{Operation, Plan, Planned};
 use crate::progress::Progress;
-use crate::size::format_size;
+use crate::size::{exact_size, format_size};
 use crate::storage::{ReadAt, StagedFile, folder_of, free_space};
 use crate::transfer::{Delta, digest_of};
 
@@ -124,8 +124,8 @@ impl Operation for CopyOnto {
         if size != below {
             plan.warnings.push(format!(
                 "the disk has {} and its base {}: every look at the child will tell that",
-                format_size(size),
-                format_size(below)
+                exact_size(size),
+                exact_size(below)
             ));
         }
         let blank = base.child(&self.target, size, self.absolute, self.block_size, &mut plan)?;

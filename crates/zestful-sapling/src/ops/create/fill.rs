@@ -5,6 +5,7 @@ use std::fs::File;
 use std::ops::Range;
 use std::path::{Path, PathBuf};
 
+use super::from_stream::Input;
 use super::target::Staged;
 use crate::bytes::data_runs;
 use crate::chain::{ChainMut, Disk, Part, for_each_data_extent, for_each_part};
@@ -25,6 +26,8 @@ pub(in crate::ops) enum Content<'a> {
     Disk(&'a dyn Disk),
     /// What this layer alone holds, its explicit zeros included; what comes from its parent is left out.
     Layer(&'a dyn Image),
+    /// So many bytes from an input that is read once.
+    Input(&'a Input, u64),
 }
 
 /// How an image is to be filled.
@@ -51,6 +54,7 @@ impl Filling<'_> {
             feed.digest = self.digest.then(ContentDigest::new);
             match self.source {
                 Content::Disk(disk) => for_each_data_extent(disk, |data| feed.extent(&data))?,
+                Content::Input(input, len) => feed.read(0, len, |bytes, done| input.fill(bytes, done, len))?,
                 Content::Layer(layer) => for_each_part(layer, |part| match part {
                     Part::Data(data) => feed.extent(&data),
                     Part::Zeros(range) => feed.zeros(range),

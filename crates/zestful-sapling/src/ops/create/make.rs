@@ -80,6 +80,7 @@ impl Operation for Make {
             guard: &self.guard,
             size: self.size,
             source,
+            input: None,
             shares: true,
             identity: Identity::Fresh,
             verify: false,

@@ -9,6 +9,7 @@ use uuid::Uuid;
 
 use super::blank::Blank;
 use super::fill::{Content, Filled, Filling, share, shareable_file};
+use super::from_stream::Input;
 use super::new_image::NewImage;
 use super::target::{Staged, Target};
 use super::unchanged::{Unchanged, refuse_written};
@@ -46,6 +47,8 @@ pub(in crate::ops) struct Request<'a> {
     pub(in crate::ops) size: Option<u64>,
     /// The content.
     pub(in crate::ops) source: Option<Chain>,
+    /// The same as bytes that are read once.
+    pub(super) input: Option<Input>,
     /// Whether the new file may share the space of the source's.
     pub(in crate::ops) shares: bool,
     pub(in crate::ops) identity: Identity,
@@ -62,6 +65,9 @@ pub(in crate::ops) struct NewDisk {
     blank: Blank,
     logical_sector: u32,
     source: Option<(Chain, Unchanged)>,
+    input: Option<Input>,
+    /// The bytes that the input is to give; the disk has more on a device.
+    size_of_input: u64,
     shares: bool,
     kept: Option<Uuid>,
     verify: bool,
@@ -91,7 +97,7 @@ pub struct NewDiskOutcome {
 
 impl NewDisk {
     pub(in crate::ops) fn plan(request: Request<'_>) -> Result<Self> {
-        let Request { operation, target, mut image, guard, size, source, shares, identity, verify, raw_space } =
+        let Request { operation, target, mut image, guard, size, source, input, shares, identity, verify, raw_space } =
             request;
         let target = Target::choose(target, &image, guard)?;
         let wanted = match (size, &source) {
@@ -154,6 +160,13 @@ impl NewDisk {
                 plan.peak_extra_space = plan.bytes_written;
             }
         }
+        if input.is_some() {
+            plan.steps.push(format!("read {} from the input", format_size(wanted)));
+            plan.bytes_read = wanted;
+            if !target.is_device() {
+                plan.bytes_written = plan.bytes_written.max(wanted);
+            }
+        }
         if verify {
             plan.steps.push(format!("read {} back and compare", target.path().display()));
             plan.bytes_read += plan.bytes_read;
@@ -169,7 +182,7 @@ impl NewDisk {
             let unchanged = Unchanged::since_now(&source);
             (source, unchanged)
         });
-        Ok(Self { plan, target, blank, logical_sector, source, shares, kept, verify })
+        Ok(Self { plan, target, blank, logical_sector, source, input, size_of_input: wanted, shares, kept, verify })
     }
 
     /// The disk that it is filled from.
@@ -206,7 +219,10 @@ impl NewDisk {
             .filter(|_| self.shares && self.blank.kind() == Kind::Fixed && self.blank.space() != Some(Space::Written));
         let sharing =
             shareable.and_then(|(source, _)| shareable_file(source)).and_then(|file| staged.sharing_with(&file));
-        self.blank.lay_out(staged, self.source.is_some(), progress)?;
+        self.blank.lay_out(staged, self.source.is_some() || self.input.is_some(), progress)?;
+        if let Some(input) = &self.input {
+            self.fill_from(input, staged, &mut outcome, progress)?;
+        }
         let Some((source, unchanged)) = &self.source else { return Ok(outcome) };
         let image = open_image_mut(staged.storage(), Some(self.blank.format()))?;
         let mut disk = ChainMut::from_parts(image, Vec::new());
@@ -240,6 +256,28 @@ impl NewDisk {
             unchanged.verify()?;
         }
         Ok(outcome)
+    }
+
+    fn fill_from(
+        &self,
+        input: &Input,
+        staged: &Staged,
+        outcome: &mut NewDiskOutcome,
+        progress: &Progress,
+    ) -> Result<()> {
+        let image = open_image_mut(staged.storage(), Some(self.blank.format()))?;
+        let mut disk = ChainMut::from_parts(image, Vec::new());
+        progress.begin("copying from the input", self.plan.bytes_read);
+        let (source, size) = (Content::Input(input, self.size_of_input), self.size_of_input);
+        let filled = Filling { source, staged, digest: self.verify, progress }.run(&mut disk)?;
+        input.end(size)?;
+        outcome.bytes_written = filled.written;
+        disk.close()?;
+        if let Some(expected) = filled.digest {
+            self.compare(staged, expected, progress)?;
+            outcome.verified = true;
+        }
+        Ok(())
     }
 
     /// Reads the new disk back, from the host's disk where it lets us, and compares.

@@ -12,7 +12,7 @@ use crate::image::pieces::{MOST_PIECES, StagedPieces, descriptor_of, is_descript
 use crate::image::{Format, check_ending, format_of_name};
 use crate::operation::Plan;
 use crate::progress::Progress;
-use crate::size::format_size;
+use crate::size::{exact_size, format_size};
 use crate::storage::{Access, BlockDevice, Medium, ReadAt, StagedDevice, StagedFile, Storage, refuse_existing};
 
 /// A place that is fit for a new disk.
@@ -128,12 +128,7 @@ impl Target {
         match self.form {
             Form::Device { len, .. } if wanted > len => Err(Error::refused(
                 Refusal::NoSpace { path: self.path.clone(), needed: wanted, free: len },
-                format!(
-                    "{} has {} ({len} bytes), the disk needs {} ({wanted} bytes)",
-                    self.path.display(),
-                    format_size(len),
-                    format_size(wanted)
-                ),
+                format!("{} has {}, the disk needs {}", self.path.display(), exact_size(len), exact_size(wanted)),
                 "choose a larger device",
             )),
             Form::Device { len, .. } => Ok(len),

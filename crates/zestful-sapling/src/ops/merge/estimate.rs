@@ -9,7 +9,7 @@ use crate::chain::{Chain, DiskSide, OpenOptions};
 use crate::error::Result;
 use crate::image::{Image, open_unlocked};
 use crate::refusal::Refusal;
-use crate::size::format_size;
+use crate::size::exact_size;
 use crate::storage::{folder_of, free_space, is_writable_folder};
 use crate::transfer::{Delta, cost_of};
 
@@ -50,6 +50,8 @@ pub enum KeepName {
 pub struct MergeEstimate {
     /// Which image takes in the other.
     pub direction: Direction,
+    /// Whether this is the way that is gone.
+    pub chosen: bool,
     /// Bytes to be read and written.
     pub bytes_moved: u64,
     /// Space that the host must have for it at the worst moment.
@@ -113,8 +115,8 @@ impl Scene<'_> {
         if direction == Direction::IntoParent && own != theirs {
             return Ok(Some(format!(
                 "the disk has {} in the child and {} in {}, which keeps its size",
-                format_size(own),
-                format_size(theirs),
+                exact_size(own),
+                exact_size(theirs),
                 self.ancestor().display()
             )));
         }
@@ -177,8 +179,8 @@ pub(in crate::ops) fn both(scene: &Scene<'_>) -> Result<Vec<MergeEstimate>> {
             refused = Some(format!(
                 "{} may need {}, but the host has {} free there",
                 survivor.display(),
-                format_size(cost.extra),
-                format_size(free)
+                exact_size(cost.extra),
+                exact_size(free)
             ));
         }
         // The nearest child of an ancestor that changes must accept its new identity.
@@ -189,6 +191,7 @@ pub(in crate::ops) fn both(scene: &Scene<'_>) -> Result<Vec<MergeEstimate>> {
         changed.extend(nearest.into_iter().chain(relinked.iter().cloned()));
         estimates.push(MergeEstimate {
             direction,
+            chosen: false,
             bytes_moved: cost.moved,
             peak_extra_space: cost.extra,
             changed,

@@ -256,10 +256,11 @@ impl Operation for Merge {
             layers: &layers,
             grandchildren: &grandchildren,
         };
-        let estimates = estimate::both(&scene)?;
+        let mut estimates = estimate::both(&scene)?;
         let direction = self.choose(&estimates, scene.unknown.is_some())?;
         let work = record_for(&scene, frozen, direction)?;
-        let chosen = &estimates[direction as usize];
+        let chosen = &mut estimates[direction as usize];
+        chosen.chosen = true;
         for grandchild in &chosen.relinked {
             refuse_pinned(grandchild)?;
             self.guard.refuse_hard_links(grandchild)?;

@@ -13,7 +13,7 @@ use crate::image::{Image, ParentRecord, ParentReference};
 use crate::operation::{Operation, Plan, Planned};
 use crate::progress::Progress;
 use crate::sidecar::{ChildrenChange, Companion, child_at, lone_companions, modified, refuse_under_way};
-use crate::size::format_size;
+use crate::size::exact_size;
 use crate::storage::{Access, Held, HostIdentity, folder_of, real};
 
 /// A child whose record of its parent is to be put right.
@@ -155,7 +155,7 @@ fn differs(child: &dyn Image, reference: &ParentReference, parent: &Path, found:
         (true, _) => "it is of the same disk, but changed since the child was made, or another branch of it".to_owned(),
         (false, true) => "it was changed since the child was made, or is another disk".to_owned(),
         (false, false) => {
-            format!("it has {} and the child {}: probably another disk", format_size(parent_size), format_size(size))
+            format!("it has {} and the child {}: probably another disk", exact_size(parent_size), exact_size(size))
         }
     };
     let pin = Companion::known(parent).ok().flatten().and_then(|companion| companion.pin);

@@ -3,7 +3,7 @@
 use super::request::{NewVolume, VolumeSize};
 use crate::error::{Error, Result};
 use crate::guest::{LIST_ROOM, MOST_PRIMARY, PartitionTable, room};
-use crate::size::format_size;
+use crate::size::{exact_size, format_size};
 
 /// Volumes begin and end at multiples of this, which is one of every physical sector.
 pub(super) const GRAIN: u64 = 1 << 20;
@@ -52,9 +52,9 @@ pub(super) fn places(table: PartitionTable, size: u64, sector: u64, volumes: &[N
         return Err(Error::usage(
             format!(
                 "{what} {}, and the disk of {} has {} for volumes beside its table",
-                format_size(asked),
-                format_size(size),
-                format_size(all)
+                exact_size(asked),
+                exact_size(size),
+                exact_size(all)
             ),
             "make them smaller, or the disk larger",
         ));

@@ -12,7 +12,7 @@ use crate::guest::{TableChange, Wish, partitions, table_change, volumes_uncounte
 use crate::image::{Format, ImageInfo, Kind, Space, check_resizable, vhd, vhdx};
 use crate::operation::{Operation, Plan};
 use crate::sidecar::{Catalogue, kept_by_grove, modified};
-use crate::size::format_size;
+use crate::size::{exact_size, format_size};
 use crate::storage::{ReadAt, real};
 
 impl Operation for Resize {
@@ -49,7 +49,7 @@ impl Operation for Resize {
         let volume = self.volume_to_extend(&disk, &table, to)?;
         if from == to && table.steps.is_empty() && volume.is_none() {
             return Err(Error::usage(
-                format!("{} has {} ({from} bytes) already", self.path.display(), format_size(from)),
+                format!("{} has {} already", self.path.display(), exact_size(from)),
                 "name another size; nothing was changed",
             ));
         }
@@ -164,9 +164,9 @@ impl Resize {
                 format!(
                     "{} has {} and {} below it {}: what that holds behind the end of the disk would show",
                     self.path.display(),
-                    format_size(from),
+                    exact_size(from),
                     parent.path().display(),
-                    format_size(parent.info().virtual_size)
+                    exact_size(parent.info().virtual_size)
                 ),
                 "copy the disk into a larger one",
             ));
