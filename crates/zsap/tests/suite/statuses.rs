@@ -196,7 +196,7 @@ fn every_command_ends_as_it_should() {
         }
     }
     assert!(wrong.is_empty(), "{}", wrong.join("\n"));
-    let all = commands.out.split("opts=\"").nth(1).unwrap_or_default();
+    let all = commands.out.split("opts=\"").nth(2).unwrap_or_default();
     let all: Vec<&str> = all.split('"').next().unwrap().split(' ').filter(|word| !word.starts_with('-')).collect();
     let missing: Vec<&&str> =
         all.iter().filter(|command| !command.is_empty() && !run.contains(**command) && **command != "help").collect();
