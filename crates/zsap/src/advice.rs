@@ -45,6 +45,13 @@ impl Next {
         Self { words, shown, purpose: purpose.to_owned(), needs_a_decision: false }
     }
 
+    /// What the host's own command takes away: a file that is no image, which ours would refuse.
+    fn rm(file: &Path) -> Self {
+        let words = vec!["rm".into(), name(file).into_os_string()];
+        let shown = format!("`rm {}`", text::shell_word(&name(&text::from_here(file))));
+        Self { words, shown, purpose: "takes it away".to_owned(), needs_a_decision: true }
+    }
+
     /// What was typed, with these options as well.
     fn again(options: &[&str], purpose: &str) -> Self {
         let mut words: Vec<OsString> = std::iter::once("zsap".into()).chain(std::env::args_os().skip(1)).collect();
@@ -82,10 +89,22 @@ pub(crate) fn first(next: &[Next]) -> Option<Vec<String>> {
     next.first().filter(|next| !next.needs_a_decision).and_then(Next::arguments)
 }
 
-/// The same for people: one command a line, and no line broken, so that each can be copied.
+/// The same for people: one command a line, which is not broken, so that it can be copied; what it does stands below it
+/// where there is no room beside it.
 pub(crate) fn lines(next: &[Next], indent: &str) -> Vec<String> {
     let lead = std::iter::once("next: ").chain(std::iter::repeat("or:   "));
-    lead.zip(next).map(|(lead, next)| text::safe(&format!("{indent}{lead}{next}"))).collect()
+    let told = |(lead, next): (&str, &Next)| {
+        let whole = text::safe(&format!("{indent}{lead}{next}"));
+        match text::fits(&whole) {
+            true => vec![whole],
+            false => {
+                let below = format!("{indent}{}", " ".repeat(lead.len()));
+                let command = text::safe(&format!("{indent}{lead}{}", next.shown));
+                vec![command, text::wrapped(&text::safe(&format!("{below}{}", next.purpose)), &below)]
+            }
+        }
+    };
+    lead.zip(next).flat_map(told).collect()
 }
 
 /// What may be typed next, where that is known.
@@ -165,6 +184,7 @@ pub(crate) fn next_for(problem: &Problem) -> Vec<Next> {
         ProblemKind::Twin => {
             vec![Next::zsap("identity", path, &["--fresh".as_ref()], "gives the copy one of its own")]
         }
+        ProblemKind::LeftOver | ProblemKind::DanglingLink => vec![Next::rm(path)],
         ProblemKind::CommandOwed => {
             vec![Next::zsap("abandon", path, &[], "says no more of it").for_a_person()]
         }

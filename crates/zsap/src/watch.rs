@@ -124,7 +124,7 @@ fn show(progress: &Progress, finished: &AtomicBool) {
         let bar = bar.get_or_insert_with(|| {
             let bar = ProgressBar::with_draw_target(Some(now.total), ProgressDrawTarget::stderr());
             let with_total =
-                "{msg}  [{bar:30}] {binary_bytes} of {binary_total_bytes}, {binary_bytes_per_sec}, {eta} left";
+                "{msg}  [{wide_bar}] {binary_bytes} of {binary_total_bytes}, {binary_bytes_per_sec}, {eta} left";
             let template = match (now.total, now.done) {
                 // What is not counted.
                 (0, 0) => "{msg}",

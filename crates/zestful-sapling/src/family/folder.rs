@@ -105,8 +105,8 @@ impl Listing {
         }
     }
 
-    /// Of what stands with the checkpoints of a machine only these layers; whatever else is there belongs to a change in
-    /// progress, or to nobody.
+    /// Of what stands with the checkpoints of a machine only these layers; whatever else is there belongs to a change
+    /// in progress, or to nobody.
     pub(crate) fn keep_layers(&mut self, machine: &Path, layers: &[PathBuf]) {
         let Some(history) = self.histories.iter().find(|history| history.parent() == Some(machine)) else { return };
         let kept: HashSet<PathBuf> = layers.iter().filter_map(|layer| real(layer).ok()).collect();

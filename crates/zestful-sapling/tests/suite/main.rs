@@ -22,6 +22,7 @@ mod failing;
 mod family_crash;
 mod family_model;
 mod findings;
+mod from_streams;
 mod grove_crash;
 mod grove_interleaved;
 mod groves;

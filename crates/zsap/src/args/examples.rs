@@ -29,10 +29,9 @@ pub(super) const EXAMPLES: &[(&str, &[(&str, &str)])] = &[
     (
         "copy",
         &[
-            ("copy germination-01.vhdx germination-01.raw", "a disk with its chain as one raw file"),
+            ("copy germination-01.vhdx germination-01.raw", "its chain as one raw file; - is a pipe"),
             ("copy germination-01.vhdx vault --depth chain --verify", "every layer, read back"),
             ("copy full.vhd germination-04.vhdx --onto fen-base.vhdx", "only what differs from a base"),
-            ("copy germination-01.vhdx -", "a raw disk into a pipe; `copy - DISK --size 20G` takes one in"),
         ],
     ),
     (

@@ -15,7 +15,7 @@ pub(crate) struct Merge {
     #[arg(long, value_name = "ANCESTOR")]
     pub(crate) into: Option<PathBuf>,
     /// Under whose name the merged image stands [default: child]
-    #[arg(long, value_enum)]
+    #[arg(long, value_enum, value_name = "WHOSE")]
     pub(crate) keep_name: Option<NameOf>,
     #[command(flatten)]
     pub(crate) options: WorkOptions,

@@ -68,7 +68,7 @@ impl ImageOptions {
 /// How far a look at a folder goes.
 #[derive(Clone, Copy, Debug, ArgGroup)]
 pub(crate) struct DepthOption {
-    /// Of folders also all folders below them
+    /// Of folders also all folders below them, what is mounted there included
     #[arg(short = 'r', long)]
     pub(crate) recursive: bool,
 }

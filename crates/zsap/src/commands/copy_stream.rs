@@ -1,9 +1,11 @@
 //! `zsap copy DISK -` and `zsap copy - DISK`: a raw disk on standard output, or from standard input.
 
-use std::io::{self, IsTerminal};
+use std::fs::File;
+use std::io::{self, IsTerminal, Read};
 use std::os::fd::AsFd;
 use std::path::Path;
 
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use zestful_sapling::Error;
 use zestful_sapling::chain::{Chain, Disk, OpenOptions};
 use zestful_sapling::ops::{CopyStream, ReadBytes};
@@ -66,14 +68,27 @@ fn give_out(console: &Console, typed: &Copy) -> Result<Outcome, Failure> {
     }
 }
 
+/// An input that says now and then that it has nothing yet, so that an interrupt is heard.
+struct Patient(File);
+
+impl Read for Patient {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let wait = Timespec { tv_sec: 0, tv_nsec: 200_000_000 };
+        match poll(&mut [PollFd::new(&self.0, PollFlags::IN)], Some(&wait))? {
+            0 => Err(io::ErrorKind::WouldBlock.into()),
+            _ => self.0.read(buffer),
+        }
+    }
+}
+
 fn take_in(console: &Console, typed: &Copy) -> Result<Outcome, Failure> {
     let failed = |source| Error::Io { action: "open".to_owned(), path: "standard input".into(), source };
-    let input: std::fs::File = io::stdin().as_fd().try_clone_to_owned().map_err(failed)?.into();
+    let input: File = io::stdin().as_fd().try_clone_to_owned().map_err(failed)?.into();
     let found = input.metadata().map_err(failed)?;
     let size = typed.size.or_else(|| found.is_file().then_some(found.len())).ok_or_else(|| {
         usage("nobody knows beforehand how much standard input will give", "say the size of the disk with --size")
     })?;
-    let copy = CopyStream::new(input, &typed.target, size)
+    let copy = CopyStream::new(Patient(input), &typed.target, size)
         .with_image(typed.image.image(&typed.target))
         .with_verify(typed.verify);
     match perform_on_device(console, &asked(copy, None, &typed.force))? {

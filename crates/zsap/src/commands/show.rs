@@ -8,6 +8,7 @@ use zestful_sapling::finding::Severity;
 use zestful_sapling::grove::inspect_folder;
 use zestful_sapling::guest::Volumes;
 use zestful_sapling::image::Kind;
+use zestful_sapling::storage::free_space;
 
 use super::status::state_cell;
 use crate::advice;
@@ -95,8 +96,7 @@ fn folder_lines(console: &Console, folder: &Path, found: &FolderReport) -> Vec<S
     let place = std::fs::canonicalize(folder).unwrap_or_else(|_| folder.to_owned());
     let mut lines = vec![console.strong(&text::safe(&place.to_string_lossy()))];
     lines.extend(table.lines(console));
-    let free = found.images.first();
-    let free = free.map_or_else(String::new, |report| format!("; {} free", console.size(report.host_free)));
+    let free = free_space(folder).map_or_else(|_| String::new(), |free| format!("; {} free", console.size(free)));
     let unreadable = match found.totals.unreadable {
         0 => String::new(),
         count => format!(" ({count} cannot be read)"),

@@ -14,7 +14,8 @@ pub(crate) fn safe(text: &str) -> String {
     text.chars()
         .flat_map(|c| {
             let steering = c.is_control()
-                || matches!(c, '\u{200B}'..='\u{200F}' | '\u{202A}'..='\u{202E}' | '\u{2060}'..='\u{206F}' | '\u{FEFF}');
+                || matches!(c, '\u{200B}'..='\u{200F}' | '\u{202A}'..='\u{202E}')
+                || matches!(c, '\u{2060}'..='\u{206F}' | '\u{FEFF}');
             let escaped: Vec<char> = if steering { c.escape_unicode().collect() } else { vec![c] };
             escaped
         })
@@ -120,6 +121,11 @@ pub(crate) fn listed_within(names: &[String], most: usize) -> String {
     };
     let fits = |shown: &usize| textwrap::core::display_width(&joined(*shown)) <= most;
     if names.is_empty() { String::new() } else { joined((1..=names.len()).rev().find(fits).unwrap_or(1)) }
+}
+
+/// Whether a line has room on the screen.
+pub(crate) fn fits(line: &str) -> bool {
+    textwrap::core::display_width(line) <= width::of_text()
 }
 
 /// Breaks a text between words; every line after the first begins with `indent`.

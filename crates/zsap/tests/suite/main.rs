@@ -33,4 +33,5 @@ mod several;
 mod shown;
 mod snapshots;
 mod statuses;
+mod streams;
 mod volumes;

@@ -3,7 +3,6 @@
 //! `ZSAP_WRITE_DOCS=1 cargo test readme` writes what is answered now into it; read the difference before.
 
 use std::path::Path;
-use std::process::Command;
 
 use crate::scene::Scene;
 use crate::snapshots::VOLATILE;
@@ -41,13 +40,7 @@ fn parts(text: &str) -> (Vec<String>, Vec<Vec<Step>>) {
 
 /// What a user reads who types this in the scene.
 fn answer(scene: &Scene, typed: &str) -> String {
-    let folder = Path::new(env!("CARGO_BIN_EXE_zsap")).parent().unwrap();
-    let path = format!("{}:{}", folder.display(), std::env::var("PATH").unwrap());
-    let mut shell = Command::new("sh");
-    shell.args(["-c", &format!("{{ {typed}\n}} 2>&1")]).current_dir(scene.path("")).env("PATH", path);
-    shell.env("XDG_RUNTIME_DIR", scene.runtime()).env("XDG_CONFIG_HOME", scene.runtime());
-    let output = shell.output().unwrap();
-    let told = String::from_utf8(output.stdout).unwrap();
+    let told = scene.shell(&format!("{{ {typed}\n}} 2>&1")).out;
     let place = scene.path("").canonicalize().unwrap();
     let told = told.replace(place.to_str().unwrap().trim_end_matches('/'), PLACE);
     // What this host lets us see of other processes is no part of the story.

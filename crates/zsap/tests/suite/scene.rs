@@ -109,6 +109,16 @@ impl Scene {
         outcome_of(command)
     }
 
+    /// What a shell does with this, in the scene, where `zsap` is the real binary.
+    pub fn shell(&self, typed: &str) -> Outcome {
+        let folder = std::path::Path::new(env!("CARGO_BIN_EXE_zsap")).parent().unwrap();
+        let path = format!("{}:{}", folder.display(), std::env::var("PATH").unwrap());
+        let mut shell = Command::new("sh");
+        shell.args(["-c", typed]).current_dir(self.folder.path()).env("PATH", path);
+        shell.env("XDG_RUNTIME_DIR", self.runtime.path()).env("XDG_CONFIG_HOME", self.runtime.path());
+        outcome_of(shell)
+    }
+
     pub fn json(&self, typed: &str) -> serde_json::Value {
         let outcome = self.run(&format!("{typed} --json"));
         // What is broken, or wants a look, is an answer as well.

@@ -5,7 +5,7 @@ use std::fs::File;
 use std::ops::Range;
 use std::path::{Path, PathBuf};
 
-use super::from_stream::Input;
+use super::input::Input;
 use super::target::Staged;
 use crate::bytes::data_runs;
 use crate::chain::{ChainMut, Disk, Part, for_each_data_extent, for_each_part};
@@ -54,7 +54,9 @@ impl Filling<'_> {
             feed.digest = self.digest.then(ContentDigest::new);
             match self.source {
                 Content::Disk(disk) => for_each_data_extent(disk, |data| feed.extent(&data))?,
-                Content::Input(input, len) => feed.read(0, len, |bytes, done| input.fill(bytes, done, len))?,
+                Content::Input(input, len) => {
+                    feed.read(0, len, |bytes, done| input.fill(bytes, done, len, self.progress))?
+                }
                 Content::Layer(layer) => for_each_part(layer, |part| match part {
                     Part::Data(data) => feed.extent(&data),
                     Part::Zeros(range) => feed.zeros(range),

@@ -2,65 +2,15 @@
 
 use std::io::Read;
 use std::path::PathBuf;
-use std::sync::{Arc, Mutex, PoisonError};
 
+use super::input::Input;
 use super::new_disk::{Identity, NewDisk, NewDiskOutcome, Request};
 use super::new_image::NewImage;
-use crate::error::{Error, Result};
+use crate::error::Result;
 use crate::family::Guard;
 use crate::image::Space;
 use crate::operation::{Operation, Plan, Planned};
 use crate::progress::Progress;
-use crate::size::exact_size;
-
-/// Bytes that are read once, from the first to the last.
-#[derive(Clone)]
-pub(super) struct Input(Arc<Mutex<dyn Read + Send>>);
-
-impl Input {
-    /// The next bytes of a disk of `size`, of which `before` were read.
-    pub(super) fn fill(&self, bytes: &mut [u8], before: u64, size: u64) -> Result<()> {
-        let mut input = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        let mut done = 0;
-        while done < bytes.len() {
-            match input.read(&mut bytes[done..]) {
-                Ok(0) => {
-                    let message = format!(
-                        "the input ended after {}, and the disk has {}",
-                        exact_size(before + done as u64),
-                        exact_size(size)
-                    );
-                    return Err(Error::usage(
-                        message,
-                        "see what ended it, or say the size that it has; nothing was made",
-                    ));
-                }
-                Ok(more) => done += more,
-                Err(error) if error.kind() == std::io::ErrorKind::Interrupted => {}
-                Err(error) => return Err(Error::io("read from", std::path::Path::new("the input"), error)),
-            }
-        }
-        Ok(())
-    }
-
-    /// Refuses an input that goes on behind the end of the disk.
-    pub(super) fn end(&self, size: u64) -> Result<()> {
-        let mut input = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        let more = loop {
-            match input.read(&mut [0]) {
-                Err(error) if error.kind() == std::io::ErrorKind::Interrupted => {}
-                other => break other,
-            }
-        };
-        match more.map_err(|error| Error::io("read from", std::path::Path::new("the input"), error))? {
-            0 => Ok(()),
-            _ => Err(Error::usage(
-                format!("the input goes on behind the {} of the disk", exact_size(size)),
-                "say a larger size; nothing was made",
-            )),
-        }
-    }
-}
 
 /// A disk to be made of the bytes that an input gives, which is read once, as a raw disk.
 ///
@@ -77,7 +27,8 @@ pub struct CopyStream {
 }
 
 impl CopyStream {
-    /// A disk of `size` bytes at `target`, a new file or a block device, with what `input` gives.
+    /// A disk of `size` bytes at `target`, a new file or a block device, with what `input` gives. An input that says
+    /// `WouldBlock` is asked again; one that does so now and then can be cancelled while it has nothing to give.
     ///
     /// ```
     /// use zestful_sapling::ops::{CopyStream, Operation, Planned};
@@ -88,7 +39,7 @@ impl CopyStream {
     /// copy.plan().unwrap().run(&Progress::new()).unwrap();
     /// ```
     pub fn new(input: impl Read + Send + 'static, target: impl Into<PathBuf>, size: u64) -> Self {
-        let (input, image) = (Input(Arc::new(Mutex::new(input))), NewImage::new());
+        let (input, image) = (Input::new(input), NewImage::new());
         Self { input, target: target.into(), size, image, guard: Guard::new(), verify: false }
     }
 
@@ -149,8 +100,8 @@ impl Planned for CopyStreamPlan {
     /// leaves nothing there. An input cannot be read twice: after a failure it has to be given anew.
     ///
     /// # Errors
-    /// `Usage` when the input is shorter or longer than the disk, `Refused` when something appeared at the target since;
-    /// `Unfinished` with the reason for a device that was begun; `VerifyFailed`, `Io`, `Cancelled`.
+    /// `Usage` when the input is shorter or longer than the disk, `Refused` when something appeared at the target
+    /// since; `Unfinished` with the reason for a device that was begun; `VerifyFailed`, `Io`, `Cancelled`.
     fn run(&self, progress: &Progress) -> Result<Self::Outcome> {
         self.0.run(progress)
     }

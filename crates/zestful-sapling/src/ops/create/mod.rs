@@ -9,6 +9,7 @@ mod derive;
 mod fill;
 mod from_stream;
 mod go_on_in;
+mod input;
 mod make;
 mod new_disk;
 mod new_image;

@@ -9,7 +9,7 @@ use uuid::Uuid;
 
 use super::blank::Blank;
 use super::fill::{Content, Filled, Filling, share, shareable_file};
-use super::from_stream::Input;
+use super::input::Input;
 use super::new_image::NewImage;
 use super::target::{Staged, Target};
 use super::unchanged::{Unchanged, refuse_written};
@@ -270,7 +270,7 @@ impl NewDisk {
         progress.begin("copying from the input", self.plan.bytes_read);
         let (source, size) = (Content::Input(input, self.size_of_input), self.size_of_input);
         let filled = Filling { source, staged, digest: self.verify, progress }.run(&mut disk)?;
-        input.end(size)?;
+        input.end(size, progress)?;
         outcome.bytes_written = filled.written;
         disk.close()?;
         if let Some(expected) = filled.digest {

@@ -99,7 +99,7 @@ pub(super) fn run(console: &Console, typed: &Demo) -> Result<Outcome, Failure> {
         "  zsap merge germination-02.vhdx --plan        why a base with other children cannot be merged",
         "  mv fen-base.vhdx moved.vhdx; zsap tree       what a lost parent looks like",
         "All of it lies in this folder, and nothing anywhere else; when you have seen enough:",
-        &format!("  rm -r {}", text::path(&place)),
+        &format!("  rm -r {}", text::safe(&place.to_string_lossy())),
     ])?;
     if console.json() {
         console.document(&Tree::from(&Family::of_folder(Path::new("."))?))?;
