@@ -321,7 +321,7 @@ fn carry_on_or_give_up(image: &Path) -> [Next; 2] {
 
 /// Whether what was typed changes what a guest sees, so that a child would do as well.
 fn writes_content() -> bool {
-    let command = std::env::args_os().nth(1).unwrap_or_default();
+    let command = std::env::args_os().skip(1).find(|word| !word.as_bytes().starts_with(b"-")).unwrap_or_default();
     ["bytes", "prepare", "resize", "serve", "expose", "copy"].iter().any(|writes| command == *writes)
 }
 

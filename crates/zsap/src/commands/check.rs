@@ -30,8 +30,8 @@ use crate::watch;
 
 /// So many images have a line each; of more, only those with something to tell.
 const MOST_LINES: usize = 12;
-/// The names of images that are told together take so many columns.
-const NAMES: usize = 48;
+/// The names of images that are told together take so many columns, in two lines.
+const NAMES: usize = 140;
 
 pub(super) fn run(console: &Console, typed: &Check) -> Result<Outcome, Failure> {
     let mut format = None;
@@ -90,8 +90,7 @@ pub(super) fn run(console: &Console, typed: &Check) -> Result<Outcome, Failure> 
     // Of a long answer the beginning has left the screen.
     let verdict = verdict_on_all(console, &all, state);
     let again = verdict.iter().filter(|_| lines.len() > FEW_LINES).map(|verdict| format!("  {verdict}"));
-    let lines: Vec<String> = verdict.iter().cloned().chain(lines.iter().cloned()).chain(again).collect();
-    let mut lines = lines;
+    let mut lines: Vec<String> = verdict.iter().chain(&lines).cloned().chain(again).collect();
     lines.extend(advice::lines(&next.iter().cloned().collect::<Vec<_>>(), "  "));
     let in_use = in_use.iter().map(|(path, _)| path.clone()).collect();
     console.answer(
@@ -230,7 +229,10 @@ fn lines_of(console: &Console, checked: &[CheckReport], impacts: &[Impacted]) ->
         }
         let is_same = |group: &&mut Group<'_>| {
             let codes = group.findings.iter().map(|finding| finding.code());
-            group.images[0].state == report.state && codes.eq(findings.iter().map(|finding| finding.code()))
+            let first = group.images[0];
+            // What is lost in one says nothing of what is lost in another.
+            let is_alike = (first.state, &first.content) == (report.state, &report.content);
+            is_alike && codes.eq(findings.iter().map(|finding| finding.code()))
         };
         let is_alone = verbose || findings.is_empty() || matches!(impact, Impacted::Found(_) | Impacted::Untold(_));
         match groups.iter_mut().find(is_same).filter(|_| !is_alone) {
@@ -242,6 +244,9 @@ fn lines_of(console: &Console, checked: &[CheckReport], impacts: &[Impacted]) ->
     let (mut lines, mut told) = (Vec::new(), HashSet::new());
     for group in &groups {
         lines.extend(group.lines(console, &mut told));
+    }
+    if groups.iter().any(|group| group.names().1) {
+        lines.push("  -v tells each image by itself".to_owned());
     }
     lines
 }
@@ -255,6 +260,14 @@ struct Group<'a> {
 }
 
 impl Group<'_> {
+    /// As many of their names as there is room for, and whether there are more.
+    fn names(&self) -> (String, bool) {
+        let names: Vec<String> = self.images.iter().map(|report| text::path(&report.path)).collect();
+        let (listed, all) = (text::listed_within(&names, NAMES), text::listed_within(&names, usize::MAX));
+        let has_more = listed != all;
+        (listed, has_more)
+    }
+
     fn lines(&self, console: &Console, told: &mut HashSet<Same>) -> Vec<String> {
         let first = self.images[0];
         let verdict = match (first.state, self.findings.is_empty()) {
@@ -265,10 +278,9 @@ impl Group<'_> {
         };
         let layers = match &self.images[..] {
             [one] => format!(" ({} looked at)", text::count(one.files.len(), "file", "files")),
-            _ => ", for the same reason".to_owned(),
+            _ => ", all alike".to_owned(),
         };
-        let names: Vec<String> = self.images.iter().map(|report| text::path(&report.path)).collect();
-        let names = text::listed_within(&names, NAMES);
+        let (names, _) = self.names();
         let mut lines = vec![text::wrapped(&format!("{}: {verdict}{layers}", console.strong(&names)), "  ")];
         lines.extend(findings::lines(&self.findings, told, console.common().verbose));
         if !first.content.is_empty() {

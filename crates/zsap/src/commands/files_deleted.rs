@@ -47,7 +47,7 @@ pub(super) fn list(console: &Console, place: &Place, below: &InnerPath) -> Resul
         return Ok(Outcome::Done);
     }
     let mut lines = vec![console.strong(&format!("deleted files of volume {volume} of {}", text::path(&image)))];
-    let mut table = Table::new(&["certainty", ">size", "changed (UTC)", "path", "where"]);
+    let mut table = Table::new(&["certainty", ">size", "changed (UTC)", "path", "where"]).folding(&["changed (UTC)"]);
     let mut counts = [0usize; 4];
     for file in &files {
         let (word, size, modified, whence) = match file {

@@ -79,7 +79,8 @@ fn list(console: &Console, typed: &List) -> Result<Outcome, Failure> {
 }
 
 fn listed(console: &Console, found: &GroveReport) -> Vec<String> {
-    let mut table = Table::new(&["disk", "role", "file", "format", ">disk", ">on host", ">checkpoints"]);
+    let mut table = Table::new(&["disk", "role", "file", "format", ">disk", ">on host", ">checkpoints"])
+        .folding(&["format", "checkpoints"]);
     for disk in &found.disks {
         let size = disk.virtual_size.map_or_else(|| console.alarming("?"), |size| console.size(size));
         table.row(vec![

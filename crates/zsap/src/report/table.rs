@@ -8,6 +8,8 @@ use crate::console::Console;
 
 /// Columns stand so far apart.
 const GAP: usize = 2;
+/// Headings of columns that are shortened when leaving others out is not enough, as the first one is.
+const NAMES: [&str; 4] = ["parent", "path", "note", "where"];
 /// No name is cut to less than this.
 const LEAST_NAME: usize = 12;
 
@@ -111,7 +113,7 @@ impl Table {
     }
 
     fn holds_names(&self, column: usize) -> bool {
-        column == 0 || self.headings[column] == "parent"
+        column == 0 || NAMES.contains(&self.headings[column].as_str())
     }
 
     fn width(&self, column: usize) -> usize {
@@ -125,7 +127,8 @@ fn shortened(text: &str, most: usize) -> String {
     if display_width(text) <= most {
         return text.to_owned();
     }
-    let characters: Vec<char> = text.chars().collect();
+    // A mark whose end is cut off would colour what follows.
+    let characters: Vec<char> = text.chars().filter(|c| ![ALARM, FAINT, END].contains(c)).collect();
     let (mut first, mut last) = (characters.len() * 2 / 3, characters.len() * 2 / 3);
     let joined = |first: usize, last: usize| {
         let parts = characters[..first].iter().chain(std::iter::once(&'…')).chain(&characters[last..]);

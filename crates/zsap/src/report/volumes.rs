@@ -150,7 +150,8 @@ pub(crate) fn lines(console: &Console, found: &Result<Volumes>) -> Vec<String> {
 }
 
 fn table(console: &Console, volumes: &[Volume]) -> Vec<String> {
-    let mut table = Table::new(&["volume", "holds", "label", ">size", ">used", ">free", "state", "partition"]);
+    let mut table = Table::new(&["volume", "holds", "label", ">size", ">used", ">free", "state", "partition"])
+        .folding(&["used", "state", "partition"]);
     for volume in volumes {
         let content = volume.content.as_ref();
         let size = |size: Option<u64>| size.map_or_else(|| "-".to_owned(), |size| console.size(size));

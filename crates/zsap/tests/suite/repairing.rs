@@ -255,3 +255,22 @@ fn an_image_on_a_failing_disk_is_saved() {
     }
     drop(mounted);
 }
+
+/// What two images lost is told of each, though the rule that is broken is the same.
+#[test]
+fn losses_of_several_images_are_not_told_as_one() {
+    let scene = Scene::new();
+    std::fs::write(scene.path("much"), vec![7; 8 << 20]).unwrap();
+    for (name, lost) in [("records.vhdx", 0), ("sheets.vhdx", 0), ("herbarium.vhdx", 3)] {
+        scene.run(&format!("make {name} 64M -q")).expect(name, 0, "", "");
+        scene.run(&format!("bytes write {name} --at 0 -i much -q")).expect(name, 0, "", "");
+        // An entry of the table points far behind the end of the file.
+        scene.spoil(name, (3 << 20) + 8 * lost + 5);
+    }
+    let found = scene.run("check .");
+    found.expect("three", 3, "records.vhdx and sheets.vhdx: BROKEN, all alike", "");
+    found.expect("three", 3, "herbarium.vhdx: BROKEN (1 file looked at)", "");
+    found.expect("three", 3, "3 images: BROKEN (3 broken)", "");
+    assert_eq!(found.out.matches("of the disk are lost").count(), 2, "{}", found.out);
+    assert_eq!(scene.run("check . -v").out.matches("lies outside the file").count(), 3);
+}

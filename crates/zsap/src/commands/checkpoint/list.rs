@@ -22,7 +22,8 @@ pub(super) fn run(console: &Console, folder: &Path) -> Result<Outcome, Failure> 
 }
 
 fn lines(console: &Console, found: &CheckpointList) -> Vec<String> {
-    let mut table = Table::new(&["checkpoint", "taken", ">holds", ">moves", ">frees", "note"]);
+    let mut table =
+        Table::new(&["checkpoint", "taken", ">holds", ">moves", ">frees", "note"]).folding(&["moves", "frees"]);
     let mut tree = Tree { console, found, table: &mut table };
     tree.grow(None, "", 0);
     let mut lines = vec![format!(
