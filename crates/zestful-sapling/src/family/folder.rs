@@ -126,6 +126,12 @@ impl Listing {
     }
 }
 
+/// Whether what was listed is not there any more: others work in a folder while it is looked at, and what they took
+/// away is not broken.
+pub(crate) fn is_gone(path: &Path) -> bool {
+    std::fs::symlink_metadata(path).is_err_and(|error| error.kind() == std::io::ErrorKind::NotFound)
+}
+
 fn is_image(path: &Path) -> bool {
     let Ok(found) = std::fs::metadata(path) else { return false };
     match found.is_file() {

@@ -61,7 +61,7 @@ pub use children::{Children, UnknownChild, children_of};
 pub use facts::{LogReport, Report, inspect};
 pub(crate) use find_parent::find_parent;
 pub use folder::Folder;
-pub(crate) use folder::Listing;
+pub(crate) use folder::{Listing, is_gone};
 pub use folder_report::FolderReport;
 pub(crate) use folder_report::inspect_listing;
 pub use guard::Guard;

@@ -8,6 +8,7 @@ use jiff::Timestamp;
 use uuid::Uuid;
 
 use super::facts::{COUNTED_TABLE, Opened, open_for_look};
+use super::folder::is_gone;
 use super::health::{Health, Problem, ProblemKind};
 use super::place::PlaceReport;
 use super::scatter::Scatter;
@@ -69,6 +70,9 @@ impl Survey {
     pub(super) fn add_or_tell(&mut self, path: &Path) {
         let before = self.images.len();
         let Err(error) = self.add(path, None) else { return };
+        if is_gone(path) {
+            return;
+        }
         self.problems.push(Problem::of_error(path, &error));
         if self.images.len() == before {
             self.unreadable.add_unreadable(allocated_at(path));

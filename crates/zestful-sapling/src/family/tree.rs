@@ -9,7 +9,7 @@ use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::Serialize;
 
-use super::folder::{Folder, Listing};
+use super::folder::{Folder, Listing, is_gone};
 use super::health::{Health, Problem, ProblemKind};
 use super::place::PlaceReport;
 use super::scatter::Scatter;
@@ -148,7 +148,10 @@ impl Family {
         paths.iter().for_each(|path| survey.add_or_tell(path));
         survey.add_known_children();
         for folder in &listing.folders {
-            survey.note_journals(folder)?;
+            match survey.note_journals(folder) {
+                Err(_) if is_gone(folder) => {}
+                other => other?,
+            }
         }
         survey.tell_lone_companions();
         survey.find_twins();

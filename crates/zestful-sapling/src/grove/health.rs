@@ -8,7 +8,7 @@ use jiff::{SignedDuration, Timestamp};
 use super::folder::Grove;
 use crate::error::{Error, Result};
 use crate::family::{
-    Family, Folder, FolderReport, Listing, Problem, ProblemKind, Status, inspect_listing, status_with,
+    Family, Folder, FolderReport, Listing, Problem, ProblemKind, Status, inspect_listing, is_gone, status_with,
 };
 use crate::image::{data_identity_at, format_of_name};
 use crate::sidecar::{
@@ -76,20 +76,27 @@ pub fn inspect_folder(folder: impl Into<Folder>) -> Result<FolderReport> {
 /// The layers that the checkpoints of machines keep, and what should be known of those.
 fn machines_in(listing: &mut Listing, limits: &Limits) -> Result<(Vec<PathBuf>, Vec<Problem>)> {
     let (mut images, mut problems) = (Vec::new(), Vec::new());
-    for folder in listing.folders.clone() {
-        match Grove::at(&folder) {
-            Ok(Some(grove)) => {
-                let layers = layers(&grove);
-                listing.keep_layers(&folder, &layers);
+    for (number, folder) in listing.folders.clone().into_iter().enumerate() {
+        match machine_in(&folder, listing, limits) {
+            Ok((layers, told)) => {
                 images.extend(layers);
-                problems.extend(problems_of(&grove, limits)?);
+                problems.extend(told);
             }
-            Ok(None) => {}
             Err(error @ (Error::Damaged(_) | Error::Unsupported(_))) => problems.push(damaged(&folder, &error)),
+            // One machine that cannot be looked at does not take the folders beside it with it.
+            Err(_) if is_gone(&folder) => {}
+            Err(error) if number > 0 => problems.push(Problem::of_error(&folder, &error)),
             Err(error) => return Err(error),
         }
     }
     Ok((images, problems))
+}
+
+fn machine_in(folder: &Path, listing: &mut Listing, limits: &Limits) -> Result<(Vec<PathBuf>, Vec<Problem>)> {
+    let Some(grove) = Grove::at(folder)? else { return Ok(Default::default()) };
+    let layers = layers(&grove);
+    listing.keep_layers(folder, &layers);
+    Ok((layers, problems_of(&grove, limits)?))
 }
 
 fn damaged(folder: &Path, error: &Error) -> Problem {

@@ -97,13 +97,9 @@ fn folder_lines(console: &Console, folder: &Path, found: &FolderReport) -> Vec<S
     let mut lines = vec![console.strong(&text::safe(&place.to_string_lossy()))];
     lines.extend(table.lines(console));
     let free = free_space(folder).map_or_else(|_| String::new(), |free| format!("; {} free", console.size(free)));
-    let unreadable = match found.totals.unreadable {
-        0 => String::new(),
-        count => format!(" ({count} cannot be read)"),
-    };
     let sums = format!(
-        "  {}{unreadable}: {} on the host for {} promised to guests{free}",
-        text::count(found.totals.images, "image", "images"),
+        "  {}: {} on the host for {} promised to guests{free}",
+        text::images(&found.totals),
         console.size(found.totals.allocated),
         console.size(found.totals.promised)
     );

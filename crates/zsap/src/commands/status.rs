@@ -39,15 +39,7 @@ fn lines(console: &Console, status: &Status) -> Vec<String> {
     lines.extend(status.not_seen.iter().map(|what| text::wrapped(&format!("  {}", text::message(what)), "    ")));
     lines.extend(disk_lines(console, status));
     let totals = &status.totals;
-    let unreadable = match totals.unreadable {
-        0 => String::new(),
-        count => format!(" ({count} cannot be read)"),
-    };
-    let mut facts = vec![format!(
-        "{}{unreadable} in {}",
-        text::count(totals.images, "image", "images"),
-        text::count(status.families, "family", "families")
-    )];
+    let mut facts = vec![format!("{} in {}", text::images(totals), text::count(status.families, "family", "families"))];
     if status.deepest > 1 {
         facts.push(format!("the deepest chain has {} layers", status.deepest));
     }
@@ -58,7 +50,7 @@ fn lines(console: &Console, status: &Status) -> Vec<String> {
         let names: Vec<String> = status.pinned.iter().map(|path| text::name(path)).collect();
         facts.push(text::listed("pinned: ", &names));
     }
-    lines.push(text::wrapped(&format!("  {}", facts.join("; ")), "  "));
+    lines.push(text::wrapped(&format!("  {}", facts.join("; ")), "    "));
     let fits = match status.most_growth <= status.host_free {
         true => "fits".to_owned(),
         false => format!("does {}", console.alarming("not fit")),
@@ -71,7 +63,7 @@ fn lines(console: &Console, status: &Status) -> Vec<String> {
             console.size(status.most_growth),
             console.size(status.host_free)
         ),
-        "  ",
+        "    ",
     ));
     let end = troubles.end(console, &verdict, lines.len());
     lines.extend(end);

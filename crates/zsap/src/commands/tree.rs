@@ -43,10 +43,6 @@ fn lines(console: &Console, path: &Path, moments: &Moments, family: &Family) -> 
     let totals = &family.totals;
     if totals.images > 0 {
         lines.extend(table.lines(console));
-        let unreadable = match totals.unreadable {
-            0 => String::new(),
-            count => format!(" ({count} cannot be read)"),
-        };
         let elsewhere = match family.roots.iter().map(count_elsewhere).sum::<usize>() {
             0 => String::new(),
             count => format!(", and {count} elsewhere"),
@@ -56,8 +52,8 @@ fn lines(console: &Console, path: &Path, moments: &Moments, family: &Family) -> 
             saved => format!("; sharing layers saves {}", console.size(saved)),
         };
         let sums = format!(
-            "  {}{unreadable}{elsewhere}, {}: {} on the host for {} promised to guests; {} free{saved}",
-            text::count(totals.images, "image", "images"),
+            "  {}{elsewhere}, {}: {} on the host for {} promised to guests; {} free{saved}",
+            text::images(totals),
             text::count(family.roots.len(), "family", "families"),
             console.size(totals.allocated),
             console.size(totals.promised),

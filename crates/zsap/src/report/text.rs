@@ -4,6 +4,7 @@ use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
 
 use jiff::Timestamp;
+use zestful_sapling::family::Totals;
 use zestful_sapling::size::format_size;
 
 use super::width;
@@ -172,6 +173,12 @@ pub(crate) fn span(then: Timestamp, until: Option<Timestamp>) -> String {
 
 pub(crate) fn count(number: usize, one: &str, many: &str) -> String {
     format!("{number} {}", if number == 1 { one } else { many })
+}
+
+/// How many images there are, and how many of them cannot be read.
+pub(crate) fn images(totals: &Totals) -> String {
+    let all = count(totals.images, "image", "images");
+    if totals.unreadable == 0 { all } else { format!("{all} ({} cannot be read)", totals.unreadable) }
 }
 
 /// A share of a whole in percent, with a first decimal where that matters.

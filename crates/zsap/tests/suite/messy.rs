@@ -126,6 +126,22 @@ fn all_looks_at_a_folder_count_the_same() {
     assert_eq!(scene.json("status fen")["totals"]["unreadable"], 3);
 }
 
+/// A machine's folder that cannot be looked at is told, and takes no other with it.
+#[test]
+fn one_bad_folder_takes_no_other_with_it() {
+    let scene = Scene::new();
+    scene.run("make fen/records.vhdx 64M -q").expect("no folder yet", 1, "", "fen");
+    for folder in ["fen", "odd/grove.json"] {
+        std::fs::create_dir_all(scene.path(folder)).unwrap();
+    }
+    scene.run("make fen/records.vhdx 64M -q").expect("make", 0, "", "");
+    for look in ["status . -r", "tree . -r", "show . -r"] {
+        let told = scene.json(look);
+        assert_eq!(told["totals"]["images"], 1, "{look}: {told:#}");
+    }
+    scene.run("status . -r").expect("the odd one", 3, "cannot open odd/grove.json", "");
+}
+
 /// What the images of a folder take on the host, by what the host says of the files.
 fn held_in(folder: &Path, below: bool) -> u64 {
     let mut held = 0;

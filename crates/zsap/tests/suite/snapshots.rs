@@ -33,7 +33,7 @@ fn unwrapped(text: &str) -> String {
     let mut whole = String::new();
     for line in text.lines() {
         let rest = line.trim_start_matches(' ');
-        match line.len() - rest.len() >= 4 && rest.starts_with(|c: char| c.is_alphanumeric() || "[`/".contains(c)) {
+        match line.len() - rest.len() >= 4 && rest.starts_with(|c: char| c.is_alphanumeric() || "[`/(".contains(c)) {
             true => whole.push(' '),
             false => whole.push('\n'),
         }
